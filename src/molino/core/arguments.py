@@ -15,6 +15,7 @@ from typing import Any, ParamSpec, TypeVar
 
 import numpy as np
 
+from molino.core.annotations import ByName, PlainData
 from molino.core.errors import Fault, InputError, MolinoError
 
 P = ParamSpec("P")
@@ -44,7 +45,7 @@ def checked(function: Callable[P, R]) -> Callable[P, R]:
     return call
 
 
-def _bound(function: Any, args: Any, kwargs: Any, error: Exception) -> dict[str, Any]:
+def _bound(function: Any, args: Any, kwargs: Any, error: Exception) -> PlainData:
     """The arguments by name; InputError for those that the function does not have."""
     try:
         bound = inspect.signature(function).bind(*args, **kwargs)
@@ -54,7 +55,7 @@ def _bound(function: Any, args: Any, kwargs: Any, error: Exception) -> dict[str,
     return {name: value for name, value in bound.arguments.items() if name not in ("self", "cls")}
 
 
-def raise_wrong(given: Mapping[str, Any], hints: Mapping[str, Any], place: str, error: Exception) -> None:
+def raise_wrong(given: ByName, hints: ByName, place: str, error: Exception) -> None:
     """Raise InputError for arguments that are not of their annotated type, or that cannot be read."""
     wrong = [(n, v) for n, v in given.items() if not _fits(v, hints.get(n, Any))]
     if not wrong:
@@ -94,7 +95,7 @@ def _advice(hint: Any, name: str) -> str:
     return f"give {name} as described" if hint is Any or "Any" in words else f"give {words}"
 
 
-def resolved_hints(owner: Any) -> dict[str, Any]:
+def resolved_hints(owner: Any) -> PlainData:
     """Annotations; those whose names are imported only for type checkers are `Any`."""
     try:
         return typing.get_type_hints(owner)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
 
+from molino.core.annotations import PlainData
 from molino.core.errors import Fault, SolveError
 
 CLOSURE_LIMIT = 1e-6
@@ -49,7 +49,7 @@ class Check:
         text = f"{self.name} to {self.value:.1e}" if self.value else self.name
         return text if self.is_passed else f"{text}, above the limit {self.limit:.1e}"
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data."""
         return {
             "name": self.name,

@@ -13,6 +13,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
+from molino.core.annotations import PlainData
+
 
 @dataclass(frozen=True)
 class Fault:
@@ -63,7 +65,7 @@ class MolinoError(Exception):
         return _again, (type(self), self.faults, {n: v for n, v in self.__dict__.items() if n != "faults"})
 
 
-def _again(kind: type[MolinoError], faults: tuple[Fault, ...], more: dict[str, Any]) -> MolinoError:
+def _again(kind: type[MolinoError], faults: tuple[Fault, ...], more: PlainData) -> MolinoError:
     """An error, restored in another process."""
     found = kind.__new__(kind)
     MolinoError.__init__(found, faults)

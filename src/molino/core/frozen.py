@@ -9,6 +9,7 @@ from typing import Any, Self, TypeVar
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.arguments import RAW, raise_wrong, resolved_hints, short
 from molino.core.errors import Fault, InputError, MolinoError, nearest
 
@@ -190,16 +191,16 @@ class Frozen:
         shown = (f"{f.name}={short(getattr(self, f.name))}" for f in fields(self))  # type: ignore[arg-type]
         return ", ".join(shown)
 
-    def _held(self) -> dict[str, Any]:
+    def _held(self) -> PlainData:
         return {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
 
     def __reduce__(self) -> tuple[Any, ...]:  # the arguments are not checked again
         return object.__new__, (type(self),), self.__getstate__()
 
-    def __getstate__(self) -> dict[str, Any]:
+    def __getstate__(self) -> PlainData:
         return self._held()
 
-    def __setstate__(self, state: dict[str, Any]) -> None:
+    def __setstate__(self, state: PlainData) -> None:
         settle(self, **state)
 
     def _compared(self) -> tuple[Any, ...]:

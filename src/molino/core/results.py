@@ -7,6 +7,7 @@ import math
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, TypeAlias
 
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, closure_check
 from molino.core.display import Display
 from molino.core.errors import InputError
@@ -67,7 +68,7 @@ class Result(Printed):
         """The properties verified before it was returned, each with name, value, limit and method."""
         return closure_check(getattr(self, "closure", {}))
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data for JSON: numbers in the units of results, each with its unit."""
         raise NotImplementedError
 
@@ -103,7 +104,7 @@ def sentence(text: str) -> str:
     return f"{text[:1].upper()}{text[1:]}."
 
 
-def plain_dict(items: Mapping[Any, Any]) -> dict[str, Any]:
+def plain_dict(items: Mapping[Any, Any]) -> PlainData:
     """A mapping as plain data; see `plain`."""
     return {str(key): plain(value) for key, value in items.items()}
 
@@ -120,6 +121,6 @@ def plain(item: Any) -> Any:
     return number if math.isfinite(number) else None
 
 
-def entry(display: Display, value: float, kind: str) -> dict[str, Any]:
+def entry(display: Display, value: float, kind: str) -> PlainData:
     """A number in the unit of results, with that unit."""
     return {"value": float(display.number(value, kind)), "unit": display.unit(kind)}

@@ -13,12 +13,29 @@ import math
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import MISSING, dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import of_class, settle
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
+
+if TYPE_CHECKING:
+
+    class QuantityField:
+        """The type of a field that is given as a quantity and read as a `Value`."""
+
+        def __get__(self, instance: object, owner: object) -> Any: ...
+        def __set__(self, instance: object, value: QuantityLike | None) -> None: ...
+
+    class EntryField:
+        """The type of a field that is given as a quantity or an unknown one, or as a law over temperature."""
+
+        def __get__(self, instance: object, owner: object) -> Any: ...
+        def __set__(self, instance: object, value: object) -> None: ...
+
+else:
+    QuantityField = EntryField = Any
 
 
 @dataclass(frozen=True)

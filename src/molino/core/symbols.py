@@ -13,6 +13,8 @@ from typing import Any
 
 import sympy as sp
 
+from molino.core.annotations import PlainData
+
 Owner = str | tuple[str, ...]
 Form = str | Callable[..., str]
 
@@ -51,7 +53,7 @@ class Quantity(sp.Symbol):  # type: ignore[misc]
     owner: Owner
 
     def __new__(cls, role: Role, owner: Owner) -> Quantity:
-        assumptions: dict[str, Any] = {role.sign: True} if role.sign else {}
+        assumptions: PlainData = {role.sign: True} if role.sign else {}
         cls._sanitize(assumptions, cls)
         found = sp.Symbol.__xnew__(cls, f"{role.name}:{owner!r}" if owner else role.name, **assumptions)
         found.role, found.owner = role, owner

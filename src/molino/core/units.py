@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cache, lru_cache
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 from molino.core.arguments import short
 from molino.core.dimension_text import si_text
@@ -188,6 +188,13 @@ class Value:
             return self.text(6)
         deviation = self.deviation / (unit(self.unit).factor if self.unit else 1.0)
         return f"{number_text(self.number, 6)} ± {number_text(deviation, 6)} {pretty(self.unit or '')}".rstrip()
+
+
+if TYPE_CHECKING:
+    QuantityLike: TypeAlias = "float | str | Value | pint.Quantity[Any]"
+    """A quantity as it is given: a number, a text with a unit, a `Value` or a pint quantity."""
+else:
+    QuantityLike = Any
 
 
 def number_text(number: float, digits: int) -> str:

@@ -18,6 +18,7 @@ from typing import Any
 import numpy as np
 import sympy as sp
 
+from molino.core.annotations import PlainData
 from molino.core.balances.derivatives import Derivatives
 from molino.core.balances.source import Generated, build
 from molino.core.balances.system import ZERO, Balances
@@ -107,7 +108,7 @@ class PointEvaluator:
     values: tuple[float, ...]
 
     @cached_property
-    def _made(self) -> dict[str, Any]:
+    def _made(self) -> PlainData:
         return {}
 
     def _call(self, name: str, generated: Generated, columns: np.ndarray) -> np.ndarray:

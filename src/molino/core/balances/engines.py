@@ -11,6 +11,7 @@ import numpy as np
 import sympy as sp
 from scipy.integrate import DOP853, ODEintWarning, odeint, solve_ivp
 
+from molino.core.annotations import PlainData
 from molino.core.balances.compiled import Function, compiled
 from molino.core.balances.functions import Functions
 from molino.core.balances.kinks import Kinks
@@ -236,7 +237,7 @@ def by_runge_kutta(
     return (kinks.settled(solver.y), taken) if solver.status == "finished" and np.isfinite(solver.y).all() else None
 
 
-def _finished(times: np.ndarray, y: np.ndarray, info: dict[str, Any]) -> np.ndarray:
+def _finished(times: np.ndarray, y: np.ndarray, info: PlainData) -> np.ndarray:
     """The rows that an integration finished, including the first one."""
     good = len(times) if info["message"] == DONE else _first_failure(times, info) + 1
     while good > 1 and not np.isfinite(y[good - 1]).all():
@@ -252,7 +253,7 @@ def by_odeint(
     absolute: np.ndarray,
     stop: bool = False,
     most: int = Settings.most,
-) -> tuple[np.ndarray, dict[str, Any]]:
+) -> tuple[np.ndarray, PlainData]:
     """Rows by LSODA; with `stop` it does not evaluate beyond the last."""
     rhs, jacobian = functions.callbacks()
     return lsoda(
@@ -268,7 +269,7 @@ def lsoda(
     rtol: float,
     absolute: np.ndarray,
     **further: Any,
-) -> tuple[np.ndarray, dict[str, Any]]:
+) -> tuple[np.ndarray, PlainData]:
     """Rows by LSODA through SciPy's `odeint`, and its counters; a failure is in its message, not a warning."""
     asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": Settings.most, **further}
     try:
@@ -353,14 +354,12 @@ def _not_finite(case: Case, error: NotFinite) -> SolveError:
     return found
 
 
-def _first_failure(times: np.ndarray, info: dict[str, Any]) -> int:
+def _first_failure(times: np.ndarray, info: PlainData) -> int:
     """Index of the first interval that was not finished; the counters of LSODA for later ones are meaningless."""
     return int(np.argmax(~(info["tcur"] >= times[1:])))
 
 
-def _stuck(
-    case: Case, end: float, times: np.ndarray, y: np.ndarray, scale: np.ndarray, info: dict[str, Any]
-) -> SolveError:
+def _stuck(case: Case, end: float, times: np.ndarray, y: np.ndarray, scale: np.ndarray, info: PlainData) -> SolveError:
     failed = _first_failure(times, info) if info["message"] != DONE else len(times) - 1
     message = f"stopped at {case.balances.independent} = {times[failed]:.6g} of {end:.6g}"
     n = len(scale)

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 import sympy as sp
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.chemistry.python_rate_law import PythonFunction
 from molino.core.errors import SolveError
@@ -75,7 +76,7 @@ ARRAY = {
 }
 
 
-def scope(expressions: Iterable[sp.Expr], array: bool) -> dict[str, Any]:
+def scope(expressions: Iterable[sp.Expr], array: bool) -> PlainData:
     """The functions that the text of some expressions calls; users' Python functions are called element by element."""
     every = [*expressions]
     own = {f.func for e in every for f in e.atoms(PythonFunction)}
@@ -249,7 +250,7 @@ def _needed(definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr]
 class Generated:
     """Python text of outputs over states: `make(parameters) -> function(states, independent) -> list of outputs`."""
 
-    def __init__(self, head: list[str], body: list[str], results: list[str], known: dict[str, Any]) -> None:
+    def __init__(self, head: list[str], body: list[str], results: list[str], known: PlainData) -> None:
         self._head, self._body, self._results, self._known = head, body, results, known
 
     def __call__(self, parameters: Sequence[float]) -> Callable[..., list[Any]]:
@@ -281,7 +282,7 @@ class Generated:
         out = [f"out = empty({shape!r})", "held = view(out).cast('B')"]
         return self._compile([f"pack(held, 0, {', '.join(texts)})", "return out"], known, out)  # type: ignore[no-any-return]
 
-    def _compile(self, end: list[str], known: dict[str, Any], head: Sequence[str] = ()) -> Any:
+    def _compile(self, end: list[str], known: PlainData, head: Sequence[str] = ()) -> Any:
         unpack, *body = self._body
         lines = ["def make(parameters):", *(f"    {line}" for line in [*self._head, *head]), "    def function(y, t):"]
         lines += [f"        {unpack}", "        try:", *(f"            {line}" for line in [*body, *end])]

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
-from typing import Any
 
 import numpy as np
 import sympy as sp
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.formula import species_in
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
@@ -255,7 +255,7 @@ class Case(Frozen):
         return replace(self, values=tuple(float(changed.get(symbol, value)) for symbol, value in pairs))
 
     @cached_property
-    def remembered(self) -> dict[str, Any]:
+    def remembered(self) -> PlainData:
         """Cached values of this case: its start, its functions."""
         return {}
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.composition import ATOMIC_MASSES, composition
 from molino.core.chemistry.constants import Constant, Unknown
@@ -138,7 +138,7 @@ class Library(Frozen, Printed, Mapping[str, Reaction]):
         species = [s for s in self.species if s.name in there]
         return Chemistry(chosen, species, {n: held for n, held in self.constants.items() if n in asked})
 
-    def rows(self, given: Iterable[str] | None = None) -> list[dict[str, Any]]:
+    def rows(self, given: Iterable[str] | None = None) -> list[PlainData]:
         """Name, equation, rate law and needs of each reaction."""
         there = set(given) if given is not None else None
         rows = []

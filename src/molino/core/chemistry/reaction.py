@@ -12,6 +12,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.constants import Constant, Entry, NotGiven, Unknown, entry, read_constant
 from molino.core.chemistry.equation import Equation, parse_equation
@@ -90,7 +91,7 @@ class Reaction(Frozen):
         rate: str | Callable[..., Any] | None = None,
         name: str | None = None,
         *,
-        orders: Mapping[str, Any] | None = None,
+        orders: ByName | None = None,
         basis: str = "volume",
         enthalpy: Any = None,
         enthalpy_at: Any = STANDARD_TEMPERATURE,
@@ -187,8 +188,8 @@ class Reaction(Frozen):
         self, constants: Mapping[str, Constant], name: str | None = None, enthalpy: Entry | None = None
     ) -> Reaction:
         """The same reaction with some constants, the name or the enthalpy replaced."""
-        held: dict[str, Any] = {**self.constants, **constants}
-        heat: dict[str, Any] = {"enthalpy": enthalpy or self.enthalpy, "enthalpy_at": self.enthalpy_at}
+        held: PlainData = {**self.constants, **constants}
+        heat: PlainData = {"enthalpy": enthalpy or self.enthalpy, "enthalpy_at": self.enthalpy_at}
         return Reaction(self.equation, self.rate, name or self.name, basis=self.basis, **heat, **held)
 
     def __str__(self) -> str:
@@ -204,7 +205,7 @@ def _mass_action(side: Sequence[tuple[str, Fraction]]) -> str:
     return "*".join(f"[{name}]" + ("" if n == 1 else f"^({n})" if n.denominator > 1 else f"^{n}") for name, n in side)
 
 
-def _power_law(orders: Mapping[str, Any], k: Any) -> tuple[str, dict[str, Any]]:
+def _power_law(orders: ByName, k: Any) -> tuple[str, PlainData]:
     """The formula of a power law, and its constants.
 
     With an unknown order each concentration is divided by 1 mol/L (by 1 if k is a bare number), so that the unit of k
@@ -214,7 +215,7 @@ def _power_law(orders: Mapping[str, Any], k: Any) -> tuple[str, dict[str, Any]]:
         raise InputError(f"orders = {orders!r}", "", "write orders={'A': 1.5, 'B': -0.5}")
     unknown = any(isinstance(order, Unknown) for order in orders.values())
     factors: list[str] = ["k"]
-    constants: dict[str, Any] = {}
+    constants: PlainData = {}
     if unknown:
         constants["c_ref"] = "1 mol/L" if k is None or read_constant(k, "k").unit is not None else 1.0
     faults = Faults()

@@ -13,6 +13,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.arguments import short
 from molino.core.chemistry.constants import (
     Constant,
@@ -99,7 +100,7 @@ class ReactionSet(Frozen, Printed):
 
     reactions: Sequence[Reaction]
     species: Any = ()
-    constants: Mapping[str, Any] = field(default_factory=dict)
+    constants: ByName = field(default_factory=dict)
     covariance: Covariance | None = None
     unitless: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)
     """For each reaction, the dimension that each constant given as a bare number must have, if known."""
@@ -109,7 +110,7 @@ class ReactionSet(Frozen, Printed):
             self,
             reactions: Reaction | Sequence[Reaction],
             species: Any = (),
-            constants: Mapping[str, Any] = ...,
+            constants: ByName = ...,
             covariance: Covariance | None = None,
         ) -> None: ...
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import sympy as sp
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.composition import composition
 from molino.core.chemistry.equation import Equation, coefficient_text
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE, read_heat_capacity
@@ -19,7 +20,7 @@ from molino.core.dual import Number, exp
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import quantities, quantity, read_fields, schema_of
+from molino.core.schema import EntryField, QuantityField, quantities, quantity, read_fields, schema_of
 from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
 
@@ -71,20 +72,20 @@ class Species(Frozen, Printed):
 
     name: str
     formula: str | None = None
-    molar_mass: Any = quantity("molar mass")
-    heat_capacity: Any = quantities("heat capacity")
-    enthalpy_of_formation: Any = quantity("energy per amount", sign="any")
-    gibbs_of_formation: Any = quantity("energy per amount", sign="any")
-    entropy: Any = quantity("heat capacity", sign="any")
-    critical_temperature: Any = quantity("temperature")
-    critical_pressure: Any = quantity("pressure")
-    acentric_factor: Any = quantity("number", sign="any")
-    density: Any = quantity("density")
-    molar_volume: Any = quantity("molar volume")
-    rackett_factor: Any = quantity("number", most=1.0)
-    solubility_parameter: Any = quantity("solubility parameter")
-    relative_volume: Any = quantity("number")
-    relative_area: Any = quantity("number")
+    molar_mass: QuantityField = quantity("molar mass")
+    heat_capacity: EntryField = quantities("heat capacity")
+    enthalpy_of_formation: QuantityField = quantity("energy per amount", sign="any")
+    gibbs_of_formation: QuantityField = quantity("energy per amount", sign="any")
+    entropy: QuantityField = quantity("heat capacity", sign="any")
+    critical_temperature: QuantityField = quantity("temperature")
+    critical_pressure: QuantityField = quantity("pressure")
+    acentric_factor: QuantityField = quantity("number", sign="any")
+    density: QuantityField = quantity("density")
+    molar_volume: QuantityField = quantity("molar volume")
+    rackett_factor: QuantityField = quantity("number", most=1.0)
+    solubility_parameter: QuantityField = quantity("solubility parameter")
+    relative_volume: QuantityField = quantity("number")
+    relative_area: QuantityField = quantity("number")
     vapor_pressure: Any = None
     source: str = ""
 
@@ -202,7 +203,7 @@ class Species(Frozen, Printed):
         lines += [f"  {name:<24}{value}" for name, value in shown.items()]
         return "\n".join([*lines, f"  {'source':<24}{self.source}"] if self.source else lines)
 
-    def known(self) -> dict[str, Any]:
+    def known(self) -> PlainData:
         """The properties that were given, by name."""
         return {f.name: v for f in fields(self) if f.name in PROPERTIES and (v := getattr(self, f.name)) is not None}
 

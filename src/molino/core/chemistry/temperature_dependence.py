@@ -15,7 +15,7 @@ from molino.core.chemistry.constants import Entry, entry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen, settle
-from molino.core.schema import schema_of
+from molino.core.schema import EntryField, QuantityField, schema_of
 from molino.core.symbols import Role
 from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
@@ -147,11 +147,11 @@ class Arrhenius(Frozen, TemperatureDependence):
     forms = (("k", "Ea", "at", "n"), ("A", "Ea", "n"))
     may = frozenset({"n"})
     unitless = "k"
-    k: Any = schema.entry()
-    A: Any = schema.entry()
-    Ea: Any = schema.entry("energy per amount")
-    at: Any = schema.quantity("temperature")
-    n: Any = schema.entry("number")
+    k: EntryField = schema.entry()
+    A: EntryField = schema.entry()
+    Ea: EntryField = schema.entry("energy per amount")
+    at: QuantityField = schema.quantity("temperature")
+    n: EntryField = schema.entry("number")
     through_table: TemperatureLine | None = None
 
     @classmethod
@@ -216,12 +216,12 @@ class VantHoff(Frozen, TemperatureDependence):
 
     forms = (("K", "enthalpy", "at"), ("A", "enthalpy"), ("a", "b"))
     unitless = "K"
-    K: Any = schema.entry()
-    at: Any = schema.quantity("temperature")
-    enthalpy: Any = schema.entry("energy per amount")
-    A: Any = schema.entry()
-    a: Any = schema.entry("number")
-    b: Any = schema.entry("temperature")
+    K: EntryField = schema.entry()
+    at: QuantityField = schema.quantity("temperature")
+    enthalpy: EntryField = schema.entry("energy per amount")
+    A: EntryField = schema.entry()
+    a: EntryField = schema.entry("number")
+    b: EntryField = schema.entry("temperature")
     unit: str | None = schema.option(None)
     through_table: TemperatureLine | None = None
 

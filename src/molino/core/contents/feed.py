@@ -15,7 +15,7 @@ from molino.core.dual import Number, implicit, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import contents, option, quantities, quantity, read_fields
+from molino.core.schema import EntryField, QuantityField, contents, option, quantities, quantity, read_fields
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.phase_model import MODELS, GasRoot
@@ -109,11 +109,11 @@ class Feed(Frozen, Printed):
     """
 
     contents: Any = contents(MISSING)
-    flow: Any = quantities("volumetric flow", alternatives=("molar flow", "mass flow"))
-    T: Any = quantity("temperature", setting=True)
-    P: Any = quantity("pressure", setting=True)
-    density: Any = quantity("density", alternatives=("concentration",))
-    heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
+    flow: EntryField = quantities("volumetric flow", alternatives=("molar flow", "mass flow"))
+    T: QuantityField = quantity("temperature", setting=True)
+    P: QuantityField = quantity("pressure", setting=True)
+    density: EntryField = quantity("density", alternatives=("concentration",))
+    heat_capacity: EntryField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
 
     def __post_init__(self) -> None:

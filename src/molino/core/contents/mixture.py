@@ -13,6 +13,7 @@ from dataclasses import replace
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.chemistry.species import Species
 from molino.core.contents.mixture_equations import Mixture, Statements
 from molino.core.contents.portion import REST, Portion, read_portion
@@ -139,7 +140,7 @@ class Contents(Mapping[str, Portion]):
         With all faults.
     """
 
-    def __init__(self, given: Mapping[str, Any], flowing: bool, place: str, pressure: Value | None = None) -> None:
+    def __init__(self, given: ByName, flowing: bool, place: str, pressure: Value | None = None) -> None:
         faults = Faults()
         self._portions: dict[str, Portion] = {}
         self.flowing, self.place, self.pressure = flowing, place, pressure
@@ -219,7 +220,7 @@ class Contents(Mapping[str, Portion]):
         statements = _gathered(self, totals, None, self.flowing, T, P, None)
         return P is None and not statements.faults.found and statements.free() == [""]
 
-    def settled(self, mixture: Mixture) -> dict[str, Any]:
+    def settled(self, mixture: Mixture) -> PlainData:
         """Each species as a concentration: the given one, or computed."""
         return {
             s: p.value if p.kind == "concentration" else Value(mixture.concentrations[s], "mol/m^3")

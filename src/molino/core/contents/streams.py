@@ -12,6 +12,7 @@ import numpy as np
 import sympy as sp
 from scipy.optimize import brentq
 
+from molino.core.annotations import PlainData
 from molino.core.balances.balance_symbols import FLOW, MOLAR_FLOW
 from molino.core.balances.source import build
 from molino.core.balances.system import TIME
@@ -89,10 +90,10 @@ class Fluid:
         return sum(n * masses[s] for s, n in amounts.items())
 
 
-def stream_dict(stream: Stream, display: Display) -> dict[str, Any]:
+def stream_dict(stream: Stream, display: Display) -> PlainData:
     """A stream as plain data, in the units shown."""
     kind, volume = ("molar flow", "volumetric flow") if stream.is_flowing else ("amount", "volume")
-    found: dict[str, Any] = {
+    found: PlainData = {
         "name": stream.name,
         kind.replace(" ", "_"): {
             "unit": display.unit(kind),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, ClassVar, Self
 
+from molino.core.annotations import ByName
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 
@@ -27,6 +28,6 @@ class Plant(Frozen, Printed):
         """Name and kind: 'coil: plug flow'."""
         return f"{self.name}: {self.noun}" if self.name else self.noun
 
-    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
+    def with_(self, conditions: ByName | None = None, /, **changed: Any) -> Self:
         """The same with some fields or conditions changed."""
         raise NotImplementedError

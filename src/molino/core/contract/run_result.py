@@ -7,6 +7,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.contents.streams import Fluid, Stream, stream_dict
 from molino.core.contract import metrics
@@ -204,7 +205,7 @@ class RunResult(Frozen, Result):
         """The main results, by name, with units."""
         raise NotImplementedError
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
         run: Any = self  # a run of a vessel, or of a train
         display, summary = run.display, run.summary()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -11,6 +11,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import COOLANT
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.chemistry.constants import Parameter
@@ -74,7 +75,7 @@ class Specification(Formulation):
             found[name] = self._constant_condition(name, parameter)
         return found
 
-    def _put(self, name: str, others: Mapping[str, Any]) -> Callable[[Any], VesselFields]:
+    def _put(self, name: str, others: ByName) -> Callable[[Any], VesselFields]:
         return lambda value: self.vessel.with_(**others, **{name: value})
 
     def _put_heat(self, name: str) -> Callable[[Any], VesselFields]:
@@ -140,7 +141,7 @@ class Specification(Formulation):
         schema = schema_of(type(self.vessel)).get(name)
         return schema is not None and schema.is_independent and getattr(self.vessel, name) is not None
 
-    def exchanged(self, numbers: Mapping[str, Any]) -> VesselFields:
+    def exchanged(self, numbers: ByName) -> VesselFields:
         """The same vessel with other independent numbers; cached values that do not depend on them are kept."""
         faults, found = Faults(), copied(self.vessel)
         settle(found, **numbers)

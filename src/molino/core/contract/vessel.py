@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import replace
 from functools import cached_property
 from typing import Any, Self
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.chemistry.notation import Equations
 from molino.core.contents.streams import Stream, adiabatic_rise
 from molino.core.contract.review import VesselReview, review
@@ -50,7 +50,7 @@ class Vessel(VesselFields):
         """The run by which the vessel is evaluated: to its end, or its steady state."""
         raise NotImplementedError
 
-    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
+    def with_(self, conditions: ByName | None = None, /, **changed: Any) -> Self:
         """The same vessel with something changed: `coil.with_(length="80 m")`, `tank.with_({"feed T": "60 degC"})`.
 
         Parameters

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
+from molino.core.annotations import ByName
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contract.plant import Plant
 from molino.core.frozen import FrozenMapping
@@ -17,4 +17,4 @@ class VesselFields(Plant):
     chemistry: Chemistry
     catalyst: Catalyst | None
     heat: Any
-    profiles: Mapping[str, Any] = FrozenMapping()
+    profiles: ByName = FrozenMapping()

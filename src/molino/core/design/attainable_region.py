@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from scipy.spatial import ConvexHull
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
 from molino.core.contract.metric import Metric
@@ -113,7 +114,7 @@ class AttainableRegion(Frozen, Result):
     def table(self) -> Table:
         """Its vertices with units in the headings, and the kind of boundary after each (over three axes: of each
         vertex)."""
-        columns: dict[str, Any] = {}
+        columns: PlainData = {}
         for n, metric in enumerate(self.metrics):
             values = self.display.number(self.vertices[:, n], metric.kind)
             columns[self.display.heading(str(metric), metric.kind)] = values
@@ -140,7 +141,7 @@ class AttainableRegion(Frozen, Result):
         found["found in"] = f"{self.rounds} rounds, {self.points} points"
         return found
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: axes, vertices in SI, boundary."""
         return plain_dict(
             {

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.contract.metric import Metric
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, in_columns, plain_dict, sentence
@@ -83,7 +83,7 @@ class BestTrain(Frozen, Result):
         """The streams of the train."""
         return self.run.stream_table()
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the train in words, the point of the region and the outlet of the train."""
         return plain_dict(
             {

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import conversion, read_metric
@@ -83,7 +83,7 @@ class Comparison(Frozen, Result):
         display = self.display
         rows = []
         for label, run, values in zip(self.labels, self.runs, self.values, strict=True):
-            row: dict[str, Any] = {"vessel": label, "kind": run.vessel.noun}
+            row: PlainData = {"vessel": label, "kind": run.vessel.noun}
             row[display.heading("volume", "volume")] = display.number(run.volume_si, "volume")
             positions = (
                 {name: (kind, along[-1]) for name, kind, along in run.positions()}
@@ -100,7 +100,7 @@ class Comparison(Frozen, Result):
         first = [c for c in table.columns if c.split(" [")[0] in ("vessel", "kind", "volume", "length")]
         return table[[*first, *(c for c in table.columns if c not in first)]]
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: for each vessel its metrics, with standard errors, and its run."""
         rows = {}
         for label, run, values, errors in zip(self.labels, self.runs, self.values, self.errors, strict=True):

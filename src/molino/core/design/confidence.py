@@ -16,6 +16,7 @@ import numpy as np
 from scipy.special import chdtri, ndtr, ndtri
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
@@ -68,7 +69,7 @@ class UncertainNumbers(Frozen):
     refits: np.ndarray | None = None
 
     @classmethod
-    def of(cls, vessel: Vessel | Train, spread: Mapping[str, Any] | None = None) -> UncertainNumbers:
+    def of(cls, vessel: Vessel | Train, spread: ByName | None = None) -> UncertainNumbers:
         """The fitted constants of a vessel, and other numbers with their standard deviations.
 
         Raises
@@ -206,7 +207,7 @@ def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
 
 
 def check_confidence(
-    vessel: Vessel | Train, confidence: Any, spread: Mapping[str, Any] | None, sought: Iterable[str] = ()
+    vessel: Vessel | Train, confidence: Any, spread: ByName | None, sought: Iterable[str] = ()
 ) -> None:
     """Raise InputError for an invalid confidence, a spread without one, or a number that is both free and uncertain."""
     if confidence is None:
@@ -307,7 +308,7 @@ class SpreadSources(Frozen, Result):
             "largest source": f"{self.sources[worst]} ({100 * self.total[worst]:.0f} %)",
         }
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: fractions by source."""
         return {
             "metric": str(self.metric),
@@ -325,7 +326,7 @@ class SpreadSources(Frozen, Result):
 
 @checked
 def spread_sources(
-    vessel: Vessel | Train, metric: Metric | str, spread: Mapping[str, Any] | None = None, seed: int = 0
+    vessel: Vessel | Train, metric: Metric | str, spread: ByName | None = None, seed: int = 0
 ) -> SpreadSources:
     """Find the sources of the spread of a metric of a vessel: its fitted constants, and other uncertain conditions.
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.contract.metric import Metric
 from molino.core.display import Display
 from molino.core.frozen import Frozen
@@ -80,7 +80,7 @@ class EquilibriumCurves(Frozen, Result):
         display, metric = self.display, self.metric
         rows = []
         for n, line in enumerate(self.lines):
-            row: dict[str, Any] = {"bed": n + 1}
+            row: PlainData = {"bed": n + 1}
             for word, (T, value) in (("in", line[0]), ("out", line[-1])):
                 row[display.heading(f"T {word}", "temperature")] = display.number(T, "temperature")
                 row[display.heading(f"{metric} {word}", metric.kind)] = display.number(value, metric.kind)
@@ -112,11 +112,11 @@ class EquilibriumCurves(Frozen, Result):
             )
         return found
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: curves, operating lines, locus, duties, the target."""
         display, metric = self.display, self.metric
 
-        def pairs(line: np.ndarray) -> list[dict[str, Any]]:
+        def pairs(line: np.ndarray) -> list[PlainData]:
             return [{"T": entry(display, T, "temperature"), "value": entry(display, x, metric.kind)} for T, x in line]
 
         curves = [

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import ByName
 from molino.core.arguments import check_starts, checked
 from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
@@ -35,7 +36,7 @@ def optimize(
     n_starts: int = 3,
     seed: int = 0,
     confidence: float | None = None,
-    spread: Mapping[str, Any] | None = None,
+    spread: ByName | None = None,
     progress: Callable[[int, float], None] | None = None,
 ) -> Optimum:
     """Find the conditions and sizes at which a metric of a vessel or train is best.

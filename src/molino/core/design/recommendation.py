@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.contract.vessel import Vessel
 from molino.core.design.optimize.optimum import Optimum
 from molino.core.display import Display
@@ -98,7 +99,7 @@ class Recommendation(Frozen, Result):
         duty."""
         display, rows = self.display, []
         for one in self.arrangements:
-            row: dict[str, Any] = {"arrangement": one.name}
+            row: PlainData = {"arrangement": one.name}
             if one.optimum is None:
                 continue
             found, run = one.optimum, one.optimum.run
@@ -184,7 +185,7 @@ class Recommendation(Frozen, Result):
         ratio = second.volume / first.volume
         return f" with {ratio:.3g} times the volume" if abs(ratio - 1) > 0.01 else " with the same volume"
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: every arrangement with its optimum, and the reason of the order."""
         return plain_dict(
             {

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.balances.engines import start
 from molino.core.balances.functions import functions_of
@@ -143,7 +144,7 @@ def _ranked(found: list[Arrangement], is_highest: bool) -> tuple[Arrangement, ..
 
 
 def check_recommendation(
-    chemistry: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], free: Mapping[str, Any], heat: Any
+    chemistry: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], free: ByName, heat: Any
 ) -> MetricExpression:
     """The objective; InputError with all faults of the question."""
     faults = Faults()
@@ -176,7 +177,7 @@ def check_recommendation(
     return objective  # type: ignore[no-any-return]
 
 
-Made = tuple[Any, dict[str, Any]]
+Made = tuple[Any, PlainData]
 """A vessel or train, and its free numbers."""
 Maker = Callable[[], Made]
 
@@ -191,7 +192,7 @@ class _Arrangements:
         self,
         chemistry: Chemistry,
         feed: Feed,
-        free: Mapping[str, Any],
+        free: ByName,
         heat: Any,
         show: Mapping[str, str],
         limits: Sequence[str] = (),
@@ -208,7 +209,7 @@ class _Arrangements:
         self.flow, unit, self.display = float(base.spec.fed.volume), _scale(base), base.spec.display
         self.bounds = _SIZES[0] * unit, _SIZES[1] * unit
         self.sizes: dict[Any, float] = {PlugFlow: unit, StirredTank: unit}
-        self.begins: dict[Any, Mapping[str, Any]] = {PlugFlow: {}, StirredTank: self.ignited}
+        self.begins: dict[Any, ByName] = {PlugFlow: {}, StirredTank: self.ignited}
         if len(limits) == 1:
             self._size(read_limit(limits[0], base))
 
@@ -229,7 +230,7 @@ class _Arrangements:
 
     def learn(self, found: Arrangement) -> None:
         """Take over the size of a tube or a tank, if there is one."""
-        kinds: dict[str, Any] = {"tube": PlugFlow, "tank": StirredTank}
+        kinds: PlainData = {"tube": PlugFlow, "tank": StirredTank}
         if found.optimum is not None and found.name in kinds:
             self.sizes[kinds[found.name]] = found.volume
             self.at |= {n.name: Value(n.value) for n in found.optimum.free if n.name == "T" and found.name == "tube"}
@@ -249,14 +250,14 @@ class _Arrangements:
                 ends[n.name] = "largest"
         return replace(one, at_end=FrozenMapping(ends))
 
-    def inside(self, name: str, inner: Arrangement) -> dict[str, Any]:
+    def inside(self, name: str, inner: Arrangement) -> PlainData:
         """The conditions with which an arrangement equals one that it contains, except for vessels of almost no
         volume."""
         assert inner.optimum is not None
         owner = _CONTAINS[name][inner.name]
         values = {n.name: n.value for n in inner.optimum.free}
         _, free = self.makers()[name]()
-        found: dict[str, Any] = {}
+        found: PlainData = {}
         for one in free:
             vessel, _, what = one.rpartition(".")
             if what == "volume":
@@ -284,7 +285,7 @@ class _Arrangements:
         )
 
     @cached_property
-    def ignited(self) -> dict[str, Any]:
+    def ignited(self) -> PlainData:
         """The contents and the temperature of a tank at t = 0 that lead to its hot steady state, if any."""
         if self.heat != "adiabatic":
             return {}
@@ -305,7 +306,7 @@ class _Arrangements:
         return replace(self.feed, contents=hot["contents"], T=hot["T"]) if hot and not self.feed.is_gas else None
 
     @property
-    def common(self) -> dict[str, Any]:
+    def common(self) -> PlainData:
         """The common fields of all vessels."""
         return {"heat": self.heat, "show": self.show, **(self.at if self.own else {})}
 
@@ -360,12 +361,12 @@ class _Arrangements:
             free |= {"feed T": self.of_feed["T"], "side feed.T": self.of_feed["T"]}
         return Train(steps), free
 
-    def _of_parts(self, names: Sequence[str]) -> dict[str, Any]:
+    def _of_parts(self, names: Sequence[str]) -> PlainData:
         """The free conditions of each vessel of a train."""
-        free: dict[str, Any] = {f"{name}.volume": self.bounds for name in names}
+        free: PlainData = {f"{name}.volume": self.bounds for name in names}
         return free | {f"{name}.T": ends for name in names for ends in self.own.values()}
 
-    def _of_whole_feed(self, T: str) -> dict[str, Any]:
+    def _of_whole_feed(self, T: str) -> PlainData:
         """The free conditions of the feed; its temperature by the name of the vessel or train."""
         return {(T if name == "T" else name): ends for name, ends in self.of_feed.items()}
 
@@ -385,7 +386,7 @@ class _Arrangements:
         }
 
 
-def _own_T(free: Mapping[str, Any], heat: Any) -> bool:
+def _own_T(free: ByName, heat: Any) -> bool:
     """Whether the temperature of each vessel is free."""
     return "T" in free and heat is None
 
@@ -398,7 +399,7 @@ def _middle(ends: Any) -> Any:
     return replace(low, si=(low.si + high.si) / 2)
 
 
-def _state(run: Any) -> dict[str, Any]:
+def _state(run: Any) -> PlainData:
     """Contents and temperature at the end of a run, as initial contents of a tank."""
     contents = {s: Value(max(float(c[-1]), 0.0), "mol/m^3") for s, c in run.concentrations.items()}
     return {"contents": contents, "T": Value(float(run.temperatures[-1]))}
@@ -431,9 +432,7 @@ class _Task:
         return (first.value > second.value) == (self.maximize is not None)
 
 
-def _at_its_best(
-    name: str, make: Maker, task: _Task, n_starts: int, begin: Mapping[str, Any] | None = None
-) -> Arrangement:
+def _at_its_best(name: str, make: Maker, task: _Task, n_starts: int, begin: ByName | None = None) -> Arrangement:
     """One arrangement by `optimize`, optionally from given numbers; with the reason if it cannot meet the target."""
     try:
         vessel, free = make()

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.chemistry.chemistry import Chemistry
@@ -84,7 +85,7 @@ class Survey(Frozen, Result):
         for run, values, ratios, fraction in zip(
             self.comparison.runs, self.comparison.values, self.ratios, self.fractions, strict=True
         ):
-            row: dict[str, Any] = {"vessel": run.vessel.label}
+            row: PlainData = {"vessel": run.vessel.label}
             row[display.heading("residence time", "time")] = display.number(run.residence_time_si, "time")
             for metric in self.comparison.metrics:
                 row[display.heading(str(metric), metric.kind)] = display.number(values[str(metric)], metric.kind)
@@ -99,7 +100,7 @@ class Survey(Frozen, Result):
             rows.append(row)
         return frame(rows)
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: each vessel's metrics, run, Q/K and fraction of the equilibrium conversion; the remarks."""
         found = self.comparison.to_dict()
         for label, ratios, fraction in zip(found, self.ratios, self.fractions, strict=True):
@@ -126,7 +127,7 @@ def survey(
     feed: Feed,
     *,
     residence_time: Any = None,
-    conversions: Mapping[str, Any] | None = None,
+    conversions: ByName | None = None,
     T: Any = None,
     heat: Any = None,
     catalyst: Catalyst | None = None,
@@ -198,9 +199,9 @@ def _vessels(
     chemistry: Chemistry,
     feed: Feed,
     time: Value | None,
-    conversions: Mapping[str, Any] | None,
+    conversions: ByName | None,
     catalyst: Catalyst | None,
-    common: dict[str, Any],
+    common: PlainData,
     remarks: dict[str, str],
 ) -> tuple[list[Vessel], AtEquilibrium | None]:
     """The vessels that can be made, and the one at equilibrium; a remark for each that cannot."""
@@ -246,7 +247,7 @@ def _kinetic(
     time: Value | None,
     catalyst: Catalyst | None,
     limit: AtEquilibrium | None,
-    common: Mapping[str, Any],
+    common: ByName,
 ) -> list[Vessel]:
     """Tank, tube and batch with one residence time."""
     along = {k: v for k, v in common.items() if k != "T" or common["heat"] is None}
@@ -256,7 +257,7 @@ def _kinetic(
         time = _time_for(tube, limit)
         tube = tube.with_(space_time=time)
     tank = StirredTank(chemistry, feed, space_time=time, catalyst=catalyst, name=NAMES[2], **along)
-    gas: dict[str, Any] = {"constant_volume": False} if feed.is_gas else {}
+    gas: PlainData = {"constant_volume": False} if feed.is_gas else {}
     volume = Value(float(tube.spec.fed.volume) * time.si, "m^3")
     batch = Batch(chemistry, feed, volume=volume, time=time, catalyst=catalyst, name=NAMES[4], **gas, **common)
     return [tank, tube, batch]
@@ -280,7 +281,7 @@ def _fraction(run: RunResult, limit: AtEquilibrium | None) -> float:
     if limit is None:
         return run.conversion(species)
     out = run.stream_out()
-    held: dict[str, Any] = {"heat": None}
+    held: PlainData = {"heat": None}
     if np.isfinite(out.T):
         held["T"] = Value(out.T, "K")
     if limit.is_gas and np.isfinite(out.P):

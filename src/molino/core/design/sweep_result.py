@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.checks import Check
 from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
@@ -165,7 +166,7 @@ class Sweep(Frozen, Result):
     def table(self) -> Table:
         """One row per case: conditions and metrics as numbers with units in the headings, and the reason of a case
         without numbers."""
-        columns: dict[str, Any] = {c.heading: c.cells(self.places[:, i]) for i, c in enumerate(self.conditions)}
+        columns: PlainData = {c.heading: c.cells(self.places[:, i]) for i, c in enumerate(self.conditions)}
         for i, metric in enumerate(self.metrics):
             heading = self.display.heading(str(metric), metric.kind)
             columns[heading] = self.display.number(self.numbers[:, i], metric.kind)
@@ -202,7 +203,7 @@ class Sweep(Frozen, Result):
         question = f"What is the effect of {over} on {self.vessel.label}?"
         return (question, sentence("; ".join(parts))) if over and parts else None
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: conditions and metrics with units, each metric as nested lists in the order of the conditions."""
         metrics = {}
         for m in self.metrics:

@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
@@ -43,7 +44,7 @@ _INTERRUPTED = "interrupted before it was computed"
 @checked
 def sweep(
     vessel: Vessel | Train,
-    conditions: Mapping[str, Any] | Sequence[Mapping[str, Any]],
+    conditions: ByName | Sequence[ByName],
     metrics: Sequence[Metric | str],
     *,
     progress: Callable[[int, int], None] | None = None,

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.arguments import checked
 from molino.core.checks import require_passed
 from molino.core.errors import Faults, InputError
@@ -103,7 +104,7 @@ class Basin(BasinFields):
     def follow(
         self,
         time: Any,
-        contents: Mapping[str, Any] | None = None,
+        contents: ByName | None = None,
         steps: int = 200,
         points: int = 51,
         progress: Callable[[float], None] | None = None,

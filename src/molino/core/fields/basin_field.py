@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from scipy import sparse
 
+from molino.core.annotations import ByName, PlainData
 from molino.core.balances.balance_symbols import HELD, WALL, slope_of
 from molino.core.balances.collocation import PointEvaluator
 from molino.core.checks import Check
@@ -134,7 +134,7 @@ class BasinField:
         turned = np.einsum("ia,bj->abij", inverse, columns).reshape(-1, r * r)
         schemes = [transport.scheme(float(d)) for d in D]
         load = np.concatenate([transport.entering(fed) for fed in feds])
-        held: dict[str, Any] = {"rounds": 0}
+        held: PlainData = {"rounds": 0}
 
         def rates(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
             """Sources of the fields by reactions in each cell, and their derivatives, shapes (r, cells) and (cells, r,
@@ -235,7 +235,7 @@ class BasinField:
     def follow(
         self,
         end: float,
-        contents: Mapping[str, Any] | None,
+        contents: ByName | None,
         steps: int,
         points: int,
         progress: Callable[[float], None] | None,

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, checked_fact
 from molino.core.contract.metric import Metric
 from molino.core.display import Display
@@ -212,7 +213,7 @@ class BasinRun(_OfBasin):
         found |= checked_fact(self.checks)
         return found
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """The outlet, ages, closures and the error of the grid, as plain data."""
         show = self.display
         shares = {}

@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import Any, ClassVar
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import check_species, is_molar
 from molino.core.contents.mixture_equations import Mixture
@@ -19,7 +20,7 @@ from molino.core.fields.openings import Baffle, Inlet, Layout, Outlet
 from molino.core.fields.stream_function import Flow, FlowConditions, FlowProblem
 from molino.core.fields.transport import SIDES
 from molino.core.frozen import FrozenMapping, settle
-from molino.core.schema import option, quantity, read_fields
+from molino.core.schema import QuantityField, option, quantity, read_fields
 from molino.core.units import Value
 from molino.core.vessels.plug_flow import PlugFlow
 
@@ -173,19 +174,19 @@ class BasinFields(Field):
 
     noun: ClassVar[str] = "basin"
     chemistry: Chemistry
-    length: Any = quantity("length")
-    width: Any = quantity("length")
-    depth: Any = quantity("length")
+    length: QuantityField = quantity("length")
+    width: QuantityField = quantity("length")
+    depth: QuantityField = quantity("length")
     inlets: Any = ()
     outlets: Any = ()
     baffles: Any = ()
     flow: str = option("potential", FLOWS)
     diffusivity: Any = None
-    viscosity: Any = quantity("viscosity")
-    moving: Mapping[str, Any] = field(default_factory=dict)
-    T: Any = quantity("temperature")
+    viscosity: QuantityField = quantity("viscosity")
+    moving: ByName = field(default_factory=dict)
+    T: QuantityField = quantity("temperature")
     cells: Any = (64, 32)
-    grading: Any = quantity("number", 1.0)
+    grading: QuantityField = quantity("number", 1.0)
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, checked_fact
 from molino.core.contract.metric import Metric
 from molino.core.display import Display
@@ -182,7 +182,7 @@ class LaminarRun(_OfLaminar):
         found["grid: two thirds of the nodes change the outlet by"] = f"{self.grid_error:.1e}"
         return found
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """The outlet, closures and the error of the grid, as plain data."""
         mixed = {n: entry(self.display, float(row[-1]), kind_of(n)) for n, row in self.mixed.items()}
         shares = {f"conversion_of_{s}": self.conversion(s) for s in self.tube.spec.plug.spec.reactants}

@@ -16,7 +16,7 @@ from molino.core.errors import Faults
 from molino.core.fields.field import Field, FieldSpecification
 from molino.core.fields.radial import radial
 from molino.core.frozen import settle
-from molino.core.schema import option, quantity, read_fields
+from molino.core.schema import QuantityField, option, quantity, read_fields
 from molino.core.units import Value
 from molino.core.vessels.plug_flow import PlugFlow
 
@@ -85,8 +85,13 @@ class LaminarTubeSpecification(FieldSpecification):
         )
 
     @property
+    def length(self) -> float:
+        """In m."""
+        return float(self.vessel.length.si)
+
+    @property
     def volume(self) -> float:
-        return self.area * float(self.vessel.length.si)
+        return self.area * self.length
 
     @property
     def velocity(self) -> float:
@@ -130,18 +135,18 @@ class LaminarTubeFields(Field):
     noun: ClassVar[str] = "laminar tube"
     chemistry: Chemistry
     feed: Feed
-    diameter: Any = quantity("diameter")
-    gap: Any = quantity("diameter")
-    width: Any = quantity("length")
-    length: Any = quantity("length")
+    diameter: QuantityField = quantity("diameter")
+    gap: QuantityField = quantity("diameter")
+    width: QuantityField = quantity("length")
+    length: QuantityField = quantity("length")
     diffusivity: Any = None
-    conductivity: Any = quantity("thermal conductivity")
-    T: Any = quantity("temperature")
+    conductivity: QuantityField = quantity("thermal conductivity")
+    T: QuantityField = quantity("temperature")
     heat: str | None = None
-    wall_T: Any = quantity("temperature")
-    wall_flux: Any = quantity("heat flux", sign="any")
+    wall_T: QuantityField = quantity("temperature")
+    wall_flux: QuantityField = quantity("heat flux", sign="any")
     entrance: str = option("developed", ("developed", "developing"))
-    viscosity: Any = quantity("viscosity")
+    viscosity: QuantityField = quantity("viscosity")
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.arguments import checked
 from molino.core.checks import require_passed
 from molino.core.errors import InputError
@@ -96,7 +97,7 @@ class LaminarTube(LaminarTubeFields):
         self.spec.check_counts(points, nodes)
         grid = March(self, nodes)
         coarse = March(self, max(2 * nodes // 3, _LEAST_NODES))
-        z = np.linspace(0.0, float(self.length.si), points)
+        z = np.linspace(0.0, self.spec.length, points)
         rows, gained = grid.run(z)
         ends = [march.cups(found)[-1] for march, found in ((coarse, coarse.run(z[[0, -1]])[0]), (grid, rows))]
         size = max(float(np.max(np.abs(ends[1][: len(self.chemistry.names)]))), 1e-300)
@@ -109,7 +110,7 @@ class LaminarTube(LaminarTubeFields):
     def follow(
         self,
         time: Any,
-        contents: Mapping[str, Any] | None = None,
+        contents: ByName | None = None,
         cells: int = 60,
         nodes: int = 10,
         points: int = 101,

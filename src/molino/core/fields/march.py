@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import FEED_T, HELD, WALL, slope_of
 from molino.core.balances.collocation import PointEvaluator
 from molino.core.balances.engines import lsoda
@@ -250,7 +250,7 @@ class March:
     def follow(
         self,
         times: np.ndarray,
-        contents: Mapping[str, Any] | None,
+        contents: ByName | None,
         cells: int,
         progress: Any,
         coarse: LaminarInTime | None,

@@ -16,7 +16,7 @@ from molino.core.fields.stream_function import FlowConditions
 from molino.core.fields.transport import SIDES
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import option, quantities, quantity, read_fields
+from molino.core.schema import EntryField, QuantityField, option, quantities, quantity, read_fields
 from molino.core.units import Value
 
 PROFILES = ("uniform", "parabolic")
@@ -54,7 +54,7 @@ class Inlet(Frozen, Printed):
     """
 
     side: str = option(MISSING, SIDES)
-    between: Any = quantities("length", MISSING)
+    between: EntryField = quantities("length", MISSING)
     feed: Any = None
     profile: str = option("uniform", PROFILES)
 
@@ -98,8 +98,8 @@ class Outlet(Frozen, Printed):
     """
 
     side: str = option(MISSING, SIDES)
-    between: Any = quantities("length", MISSING)
-    share: Any = quantity("number", most=1.0)
+    between: EntryField = quantities("length", MISSING)
+    share: QuantityField = quantity("number", most=1.0)
     profile: str = option("free", ("free", *PROFILES))
 
     def __post_init__(self) -> None:
@@ -135,8 +135,8 @@ class Baffle(Frozen, Printed):
     baffle from (2 m, 0 m) to (2 m, 1.5 m)
     """
 
-    start: Any = quantities("length", MISSING)
-    end: Any = quantities("length", MISSING)
+    start: EntryField = quantities("length", MISSING)
+    end: EntryField = quantities("length", MISSING)
 
     def __post_init__(self) -> None:
         faults = Faults()

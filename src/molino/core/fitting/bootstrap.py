@@ -10,12 +10,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import cache, cached_property
 from time import sleep
-from typing import Any
 
 import numpy as np
 from scipy.special import ndtr
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.errors import InputError, SolveError, nearest
@@ -122,7 +122,7 @@ class Bootstrap(Frozen, Result):
             rows.append((name, text or "", numbers[0], self.standard_errors[name] / unit.factor, *numbers[1:]))
         return frame(rows, columns=["constant", "unit", "median", "standard error", "95 % low", "95 % high"])
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the number of refits, and each constant with its interval."""
         return {"refits": len(self.draws), "kind": self.kind, "constants": self.table().to_dict("records")}
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
@@ -153,7 +154,7 @@ class Discrimination(Frozen, Result):
         found = {"verdict": self.verdict, **({"next": self.next_text} if self.apart is not None else {})}
         return found | {f"{name} could not be fitted": why for name, why in self.failed.items()}
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the laws, the chosen one, and the reason."""
         return {
             "laws": self.table().to_dict("records"),
@@ -251,7 +252,7 @@ def _fit_each(
     candidates: Mapping[str, Chemistry],
     runs: Experiments | Rates,
     progress: Progress | None,
-    options: Mapping[str, Any],
+    options: ByName,
 ) -> tuple[dict[str, Fit], dict[str, str]]:
     """The fits, and the reason of each candidate that could not be fitted."""
     fits: dict[str, Fit] = {}

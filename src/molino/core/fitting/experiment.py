@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import concentration, parse_metric
 from molino.core.contract.plant import Plant
@@ -117,7 +118,7 @@ class Experiment(Frozen):
     name: str
     times: np.ndarray
     measured: Mapping[str, np.ndarray]
-    initial: Mapping[str, Any] = field(default_factory=dict)
+    initial: ByName = field(default_factory=dict)
     T: Any = None
     vessel: Any = "batch"
     gas: bool = False

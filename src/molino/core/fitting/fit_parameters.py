@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import INLET
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Parameter, Unknown
@@ -31,7 +32,7 @@ class FitParameterMap(Frozen):
     runs: tuple[Experiment, ...]
     """With the guesses of unknown initial concentrations as the charge."""
     places: Mapping[str, RunPlaces]
-    guesses: Mapping[str, Any] = field(default_factory=dict)
+    guesses: ByName = field(default_factory=dict)
     """Of fitted conditions of vessels, by name."""
 
     def places_of(self, run: Experiment, chemistry: Chemistry) -> RunPlaces:
@@ -63,7 +64,7 @@ class ParameterSearch:
         self.places = {run.name: RunPlaces({}, {}) for run in data}
         self.runs = list(data)
 
-    def map(self, fit_initial: Any, unknowns: Mapping[str, Any], delay: Any) -> FitParameterMap:
+    def map(self, fit_initial: Any, unknowns: ByName, delay: Any) -> FitParameterMap:
         seek = {p.name for p in self.chemistry.unknowns}
         for name in sorted({*self.per_run} - seek - unknowns.keys()):
             hint = nearest(name, [*seek, *unknowns])

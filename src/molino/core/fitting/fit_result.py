@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.checks import checked_fact
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError
@@ -156,7 +157,7 @@ class Fit(FitData):
         narrow: str | Decision,
         *,
         T: Sequence[Any] = (),
-        charges: Sequence[Mapping[str, Any]] = (),
+        charges: Sequence[ByName] = (),
         times: Sequence[Sequence[Any]] = (),
         vessel: str = "batch",
         several: int = 1,
@@ -248,7 +249,7 @@ class Fit(FitData):
         """One row per observation: measured, calculated, residual, leverage, with units in the headings, or in a
         separate column if they differ."""
         display, points = self.data.display, self.points
-        columns: dict[str, Any] = {"run": points.run}
+        columns: PlainData = {"run": points.run}
         axes = {(run.axis, run.axis_kind) for run in self.parameter_map.runs} or {("time", "time")}
         axis, kind = next(iter(axes))
         if np.isfinite(points.time).all() and len(axes) == 1 and axis != OUTLET:
@@ -271,7 +272,7 @@ class Fit(FitData):
         columns[f"residual [{unit}]" if alike and unit else "residual"] = residuals
         return frame({**columns, "leverage": points.leverage, "influence": self.diagnosis.influence})
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: constants with intervals, correlation, statistics by species, outliers, notes."""
         display, diagnosis = self.data.display, self.diagnosis
         constants = {}

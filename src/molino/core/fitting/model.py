@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import AMOUNT, MOLAR_FLOW
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
@@ -96,7 +96,7 @@ def sample_of(
     rows: np.ndarray,
     columns: np.ndarray,
     places: RunPlaces,
-    guesses: Mapping[str, Any],
+    guesses: ByName,
 ) -> Sample:
     """A run's observations on the balances of its vessel.
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.display import Display
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiment import Experiment
@@ -103,7 +104,7 @@ class NextExperiment(Frozen, Result):
         rows = []
         for candidate in self.candidates:
             run = candidate.run
-            row: dict[str, Any] = {}
+            row: PlainData = {}
             if run.T is not None:
                 row[display.heading("T", "temperature")] = float(display.number(run.T, "temperature"))
             for species in dict.fromkeys(s for other in self.candidates for s in other.run.initial):
@@ -120,7 +121,7 @@ class NextExperiment(Frozen, Result):
             rows.append(row)
         return frame(rows)
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the criterion, every candidate, the best first, and the best set."""
         return {
             "narrow": self.what,
@@ -158,7 +159,7 @@ class NextExperiment(Frozen, Result):
 
 def grid(
     T: Sequence[Any] = (),
-    charges: Sequence[Mapping[str, Any]] = (),
+    charges: Sequence[ByName] = (),
     times: Sequence[Sequence[Any]] = (),
     vessel: str = "batch",
 ) -> list[Experiment]:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from scipy.optimize import brentq
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.errors import InputError, SolveError, nearest
 from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.least_squares import minimise
@@ -82,7 +82,7 @@ class ProfileLikelihood(Frozen, Result):
         ends = ["open" if flat else f"{end:.4g}" for flat, end in zip(self.flat, self.shown(), strict=True)]
         return frame([(self.name, self.unit or "", *ends)], columns=["constant", "unit", "95 % low", "95 % high"])
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the ends of the interval, and which of them are open."""
         return {"low_95": self.shown()[0], "high_95": self.shown()[1], "unit": self.unit, "open": list(self.flat)}
 

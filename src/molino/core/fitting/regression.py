@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.arguments import check_starts, checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.reaction_set import Covariance
@@ -41,7 +42,7 @@ def fit(
     *,
     errors: Any = "each",
     fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
-    unknowns: Mapping[str, Any] | None = None,
+    unknowns: ByName | None = None,
     delay: Any = False,
     per_run: str | Sequence[str] = (),
     n_starts: int = 1,
@@ -107,7 +108,7 @@ def prepare(
     data: Experiments | Rates,
     errors: Any = "each",
     fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
-    unknowns: Mapping[str, Any] | None = None,
+    unknowns: ByName | None = None,
     delay: Any = False,
     per_run: str | Sequence[str] = (),
 ) -> tuple[Problem, Points, FitParameterMap]:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import sympy as sp
 
+from molino.core.annotations import PlainData
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT, integrate, observe
@@ -84,7 +84,7 @@ class VesselNumbers(Frozen):
         """The end of the vessel (with a size, if given), and its derivatives, shape (parameters of the fit,)."""
         slopes = np.zeros(len(parameters))
         columns = list(self.places.settings.values())
-        given: dict[str, Any] = {}
+        given: PlainData = {}
         if self._map is not None:
             seeds = Dual.seeds(parameters[columns].tolist())
             given = dict(zip(self._map.names, seeds, strict=True))

@@ -14,7 +14,7 @@ from molino.core.contract.metrics import conversion, pressure
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.fitting.experiment import metric_of, response_of
 from molino.core.frozen import checked_fields, settle
-from molino.core.schema import option, quantity, read_fields
+from molino.core.schema import QuantityField, option, quantity, read_fields
 from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
 from molino.core.units import Value
 
@@ -80,15 +80,15 @@ class Signal:
     """
 
     of: str = option(MISSING)
-    slope: Any = quantity("", sign="any")
-    blank: Any = quantity("", sign="any")
+    slope: QuantityField = quantity("", sign="any")
+    blank: QuantityField = quantity("", sign="any")
     conversion: bool = option(False)
     reaction: Any = option(None)
-    start: Any = quantity("", sign="any")
-    end: Any = quantity("", sign="any")
-    titrant: Any = quantity("concentration")
-    sample: Any = quantity("volume")
-    per: Any = quantity("number")
+    start: QuantityField = quantity("", sign="any")
+    end: QuantityField = quantity("", sign="any")
+    titrant: QuantityField = quantity("concentration")
+    sample: QuantityField = quantity("volume")
+    per: QuantityField = quantity("number")
 
     @checked_fields
     def __post_init__(self) -> None:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import FrozenMapping, settle
 from molino.core.mixing.flow_model import FlowModel, Range
@@ -45,9 +46,9 @@ class Compartments(FlowModel):
     """
 
     noun: ClassVar[str] = "compartments"
-    tanks: Mapping[str, Any] = field(default_factory=dict)
-    tubes: Mapping[str, Any] = field(default_factory=dict)
-    flows: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    tanks: ByName = field(default_factory=dict)
+    tubes: ByName = field(default_factory=dict)
+    flows: Mapping[str, ByName] = field(default_factory=dict)
     tube_tanks: int = option(60)
 
     def __post_init__(self) -> None:
@@ -83,8 +84,8 @@ class Compartments(FlowModel):
         if not self.unknown:
             self._throughputs()
 
-    def _shares(self, given: dict[str, Any], what: str, faults: Faults) -> dict[str, Any]:
-        found: dict[str, Any] = {}
+    def _shares(self, given: PlainData, what: str, faults: Faults) -> PlainData:
+        found: PlainData = {}
         for name, share in given.items():
             if share is None or share == "rest":
                 found[name] = share
@@ -117,7 +118,7 @@ class Compartments(FlowModel):
         return tuple(self.free_ranges())
 
     def with_numbers(self, numbers: Mapping[str, float]) -> Self:
-        def volumes(shares: Mapping[str, Any]) -> dict[str, Any]:
+        def volumes(shares: ByName) -> PlainData:
             return {n: numbers.get(n, share.si if isinstance(share, Value) else share) for n, share in shares.items()}
 
         flows = {

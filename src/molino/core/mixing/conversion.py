@@ -10,6 +10,7 @@ import numpy as np
 from scipy.integrate import solve_ivp
 from scipy.interpolate import PchipInterpolator
 
+from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import start
@@ -129,7 +130,7 @@ class MixingBounds(Frozen, Result):
                 held = self.concentrations(name)
             except InputError:
                 continue
-            row: dict[str, Any] = {"mixing": name}
+            row: PlainData = {"mixing": name}
             row |= {f"conversion of {s}": self.conversion(s, name) for s in self._reactants()}
             for s, c in held.items():
                 row[self.display.heading(s, "concentration")] = float(self.display.number(c, "concentration"))
@@ -150,9 +151,9 @@ class MixingBounds(Frozen, Result):
             found[f"conversion of {s}"] = text
         return found | ({"mixing": words} if (words := self.order_in_words()) else {})
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Concentrations and conversions of each kind of mixing."""
-        found: dict[str, Any] = {"mixing": self.order_in_words()}
+        found: PlainData = {"mixing": self.order_in_words()}
         for name in ("plug flow", "segregated", "maximum mixedness", "mixed tank"):
             try:
                 held = self.concentrations(name)

@@ -6,10 +6,10 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, checked_fact
 from molino.core.display import Display
 from molino.core.frozen import Frozen
@@ -354,10 +354,10 @@ class ResidenceTimeDistribution(Frozen, Result):
                 found[f"{name} of the curve"] = f"{100 * (own / exact - 1):+.2g} % from the {name} above"
         return found
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Moments with their intervals, recovery, dead fraction, diagnosis."""
         shown = self.display
-        found: dict[str, Any] = {
+        found: PlainData = {
             "mean": entry(shown, self.mean_si, "time"),
             "variance": {"value": _scaled(shown, self.variance_si, "time", 2), "unit": f"{shown.unit('time')}^2"},
             "relative_variance": self.relative_variance,

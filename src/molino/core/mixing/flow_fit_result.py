@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.mixing.compartments import Compartments
@@ -120,7 +120,7 @@ class FlowFit(Frozen, Result):
             }
         )
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Mean, parameters with half intervals, dead fraction, residuals, AICc."""
         numbers = {n: {"value": self.number(n), "half_interval": h} for n, h in self.halves.items() if n != "mean"}
         return plain_dict(
@@ -213,7 +213,7 @@ class FlowComparison(Frozen, Result):
         """The verdict, and the reasons of models that were not fitted."""
         return {"verdict": self.verdict(), **self.remarks}
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Every fit with its weight."""
         rows = [one.to_dict() | {"weight": weight} for one, weight in zip(self.fits, self.weights, strict=True)]
         return plain_dict({"verdict": self.verdict(), "models": rows, "not_fitted": dict(self.remarks)})

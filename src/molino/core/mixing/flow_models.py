@@ -10,14 +10,14 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 from scipy import special
 
 from molino.core.errors import Faults
 from molino.core.mixing.flow_model import FlowModel, Range
-from molino.core.schema import option, quantity
+from molino.core.schema import QuantityField, option, quantity
 
 _CLOSE = 1e-9
 
@@ -46,7 +46,7 @@ class TanksInSeries(FlowModel):
 
     noun: ClassVar[str] = "tanks in series"
     ranges: ClassVar[Mapping[str, Range]] = {"n": Range(0.3, 500.0, (1.0, 3.0, 10.0, 40.0), "number of tanks")}
-    n: Any = quantity("number")
+    n: QuantityField = quantity("number")
 
     def __post_init__(self) -> None:
         self._check(Faults())
@@ -102,7 +102,7 @@ class AxialDispersion(FlowModel):
 
     noun: ClassVar[str] = "axial dispersion"
     ranges: ClassVar[Mapping[str, Range]] = {"peclet": Range(1e-3, 1e4, (1.0, 5.0, 20.0, 100.0), "u L/D")}
-    peclet: Any = quantity("number")
+    peclet: QuantityField = quantity("number")
     boundaries: str = option("closed", BOUNDARIES)
 
     def __post_init__(self) -> None:
@@ -199,8 +199,8 @@ class TankWithDeadZone(FlowModel):
         "active": Range(0.02, 1.0, (0.9, 0.6), "mixed fraction of the volume", True),
         "bypass": Range(0.0, 0.95, (0.05, 0.3), "by-passed fraction of the flow", True),
     }
-    active: Any = quantity("number")
-    bypass: Any = quantity("number", sign="nonnegative")
+    active: QuantityField = quantity("number")
+    bypass: QuantityField = quantity("number", sign="nonnegative")
 
     def __post_init__(self) -> None:
         self._check(Faults())
@@ -249,9 +249,9 @@ class StagnantZones(FlowModel):
         "active": Range(0.05, 1.0, (0.8,), "active fraction of the volume", True),
         "exchange": Range(1e-4, 100.0, (0.1, 1.0), "flow of exchange over the flow"),
     }
-    n: Any = quantity("number")
-    active: Any = quantity("number")
-    exchange: Any = quantity("number")
+    n: QuantityField = quantity("number")
+    active: QuantityField = quantity("number")
+    exchange: QuantityField = quantity("number")
 
     def __post_init__(self) -> None:
         self._check(Faults())
@@ -290,8 +290,8 @@ class Recycle(FlowModel):
         "ratio": Range(1e-3, 100.0, (0.3, 2.0), "returned flow over flow through the vessel"),
         "n": Range(0.5, 300.0, (3.0, 20.0), "number of tanks"),
     }
-    ratio: Any = quantity("number", sign="nonnegative")
-    n: Any = quantity("number")
+    ratio: QuantityField = quantity("number", sign="nonnegative")
+    n: QuantityField = quantity("number")
 
     def __post_init__(self) -> None:
         self._check(Faults())

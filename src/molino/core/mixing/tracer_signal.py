@@ -17,7 +17,7 @@ from molino.core.display import Display
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import option, quantity, read_fields
+from molino.core.schema import QuantityField, option, quantity, read_fields
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
@@ -59,7 +59,7 @@ class TracerSignal(Frozen, Printed):
     plateau: Any = None
     tail: str = option("exponential", TAILS)
     rule: str = option("trapezoid", RULES)
-    end: Any = quantity("time")
+    end: QuantityField = quantity("time")
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
     notes: tuple[str, ...] = ()

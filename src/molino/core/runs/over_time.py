@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import ByName, PlainData
 from molino.core.balances.integrate import RUN_OUT
 from molino.core.checks import Check, checked_fact
 from molino.core.display import Display
@@ -30,7 +30,7 @@ def heading_of(name: str) -> str:
     return name.removeprefix("concentration of ")
 
 
-def columns_of(display: Display, rows: Mapping[str, Any]) -> dict[str, Any]:
+def columns_of(display: Display, rows: ByName) -> PlainData:
     """Columns of a table, with units in their headings."""
     return {display.heading(heading_of(n), kind_of(n)): display.number(row, kind_of(n)) for n, row in rows.items()}
 
@@ -132,7 +132,7 @@ class OverTime(Frozen, Result):
             "outlet at any moment, against half as many": f"{100 * self.moment_error:.2g} % at most",
         }
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """The outlet over time, the settling times and the error of the grid, as plain data."""
         show = self.display
         rows = {n: (show.unit(kind_of(n)), show.number(row, kind_of(n)).tolist()) for n, row in self.outlet.items()}

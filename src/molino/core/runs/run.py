@@ -10,6 +10,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.balances.balance_symbols import FLOW, RELEASED, SENSIBLE
 from molino.core.checks import Check, checked_fact
 from molino.core.contents.streams import is_whole, stream_table
@@ -255,7 +256,7 @@ class Run(RunData):
             found["stability"] = "stable" if growth < 0 else "unstable: any small disturbance grows"
         return {**found, **checked_fact(self.checks), "solved by": str(self.report)}
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: sizes, conversions, concentrations, temperature, duty, closures, streams in and out."""
         more = phase_facts(self) | self.vessel.spec.more_facts(self)
         found = {**super().to_dict(), **more, "solved_by": str(self.report)}

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 import numpy as np
 import sympy as sp
 
+from molino.core.annotations import ByName, PlainData
 from molino.core.balances.balance_symbols import FLOW, PASSED_TIME, SINCE, VOLUME, slope_of
 from molino.core.balances.engines import Report
 from molino.core.balances.system import TIME
@@ -38,7 +39,7 @@ _ROUNDING = 1e-11
 """Negative amounts up to this fraction of the largest are rounding errors."""
 
 
-def without_rounding(rows: Mapping[str, Any]) -> dict[str, Any]:
+def without_rounding(rows: ByName) -> PlainData:
     """Amounts or concentrations by species, with negative rounding errors set to zero."""
     largest = max((float(np.max(np.abs(row))) for row in rows.values()), default=0.0)
     return {

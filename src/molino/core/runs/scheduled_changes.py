@@ -15,7 +15,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.schema import quantity, read_fields
+from molino.core.schema import QuantityField, quantity, read_fields
 
 _OF_THE_START = (START, START_T.role, GAS_START, GAS_START_P.role)
 """Fields of the initial state, which cannot change during a run."""
@@ -55,8 +55,8 @@ class Change(Frozen, Printed):
 
     what: str
     to: Any
-    at: Any = quantity("time", 0.0, sign="nonnegative")
-    over: Any = quantity("time", 0.0, sign="nonnegative")
+    at: QuantityField = quantity("time", 0.0, sign="nonnegative")
+    over: QuantityField = quantity("time", 0.0, sign="nonnegative")
 
     def __post_init__(self) -> None:
         faults = Faults()

@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, closure_check, require_passed
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
@@ -149,7 +150,7 @@ class TubeInTime(OverTime):
         amounts = {name: c for name, c in self.closure.items() if name != "energy"}
         return (*closure_check(amounts), *closure_check(energy, _ENERGY_CLOSED), negative_check(self.inside))
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """The outlet over time, settling times, closures and the error of the grid, as plain data."""
         return {**super().to_dict(), "cells": len(self.volumes), "closure": dict(self.closure)}
 

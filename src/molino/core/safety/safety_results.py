@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contract.vessel import Vessel
 from molino.core.display import Display
@@ -200,11 +201,11 @@ class HeatSafety(Frozen, Result):
         lacking = [n for n in ("decomposition", "technical_limit") if getattr(self.vessel, n) is None]
         return f"not determined: give the vessel's {' and '.join(lacking)}"
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: temperatures, times, accumulation and class."""
         display = self.display
 
-        def shown(value: float | None, kind: str) -> dict[str, Any] | None:
+        def shown(value: float | None, kind: str) -> PlainData | None:
             return None if value is None or not math.isfinite(value) else entry(display, value, kind)
 
         return plain_dict(
@@ -325,7 +326,7 @@ class RunawayBoundary(Frozen, Result):
     def _most(self) -> float:
         return float(self.sensitivities.max())
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the hot spot, its sensitivity, and the boundary."""
         display = self.display
         return plain_dict(
@@ -352,7 +353,7 @@ class UndeterminedSafety:
         """The reason."""
         return {"heat safety": f"not determined: {self.reason}"}
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """The reason, as plain data."""
         return {"undetermined": self.reason}
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import MISSING, dataclass, field
 from functools import cached_property
-from typing import Any
 
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import (
     ADSORPTION_CONSTANT,
     ADSORPTION_RATE,
@@ -24,7 +24,7 @@ from molino.core.chemistry.formula import GAS, constant, names_in, parse_formula
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.schema import quantity, read_fields
+from molino.core.schema import QuantityField, quantity, read_fields
 from molino.core.symbols import Quantity
 from molino.core.terms.model import Reading
 from molino.core.terms.terms import Contribution, Place
@@ -60,8 +60,8 @@ class Adsorption(Frozen, Printed):
     """
 
     isotherm: Mapping[str, str]
-    rate: Any = quantity("transfer coefficient", MISSING)
-    constants: Mapping[str, Any] = field(default_factory=dict)
+    rate: QuantityField = quantity("transfer coefficient", MISSING)
+    constants: ByName = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         faults = Faults()

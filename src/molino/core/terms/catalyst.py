@@ -27,7 +27,7 @@ from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.schema import constant, option, part, quantity, read_fields
+from molino.core.schema import QuantityField, constant, option, part, quantity, read_fields
 from molino.core.symbols import Quantity, in_order
 from molino.core.terms.effectiveness import SHAPES
 from molino.core.units import Value
@@ -73,8 +73,8 @@ class InternalDiffusion(Frozen, Printed):
     """
 
     species: str = option("")
-    diffusivity: Any = quantity("diffusivity")
-    order: Any = quantity("number", 1.0, sign="any")
+    diffusivity: QuantityField = quantity("diffusivity")
+    order: QuantityField = quantity("number", 1.0, sign="any")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -121,8 +121,8 @@ class Deactivation(Frozen, Printed):
     """
 
     k: Any = constant()
-    order: Any = quantity("number", 1.0, sign="nonnegative")
-    age: Any = quantity("time", 0.0, sign="nonnegative")
+    order: QuantityField = quantity("number", 1.0, sign="nonnegative")
+    age: QuantityField = quantity("time", 0.0, sign="nonnegative")
     poison: str = option("")
 
     def __post_init__(self) -> None:
@@ -233,16 +233,16 @@ class Catalyst(Frozen, Printed):
     0.8173
     """
 
-    bulk_density: Any = quantity("density")
-    area: Any = quantity("specific area")
-    fraction: Any = quantity("number", 1.0, most=1.0)
-    voidage: Any = quantity("number", 1.0, most=1.0)
-    particle_density: Any = quantity("density")
-    particle_diameter: Any = quantity("diameter")
+    bulk_density: QuantityField = quantity("density")
+    area: QuantityField = quantity("specific area")
+    fraction: QuantityField = quantity("number", 1.0, most=1.0)
+    voidage: QuantityField = quantity("number", 1.0, most=1.0)
+    particle_density: QuantityField = quantity("density")
+    particle_diameter: QuantityField = quantity("diameter")
     shape: str = option("sphere", SHAPES)
     internal_diffusion: Mapping[str, InternalDiffusion] = part(InternalDiffusion, several=True)
     deactivation: Deactivation | None = part(Deactivation)
-    heat_capacity: Any = quantity("heat capacity per mass")
+    heat_capacity: QuantityField = quantity("heat capacity per mass")
     adsorption: Any = None
 
     def __post_init__(self) -> None:

@@ -13,7 +13,7 @@ from molino.core import units
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.schema import quantity, read_fields
+from molino.core.schema import QuantityField, quantity, read_fields
 from molino.core.unit_tables import GAS_CONSTANT
 
 _COLDEST, _HOTTEST = 150.0, 3000.0
@@ -58,11 +58,11 @@ class Decomposition(Frozen, Printed):
     109.1
     """
 
-    heat: Any = quantity("energy per mass", MISSING)
-    rate: Any = quantity("power per mass", MISSING)
-    at: Any = quantity("temperature", MISSING)
-    Ea: Any = quantity("energy per amount", MISSING)
-    order: Any = quantity("number", 1.0, sign="nonnegative")
+    heat: QuantityField = quantity("energy per mass", MISSING)
+    rate: QuantityField = quantity("power per mass", MISSING)
+    at: QuantityField = quantity("temperature", MISSING)
+    Ea: QuantityField = quantity("energy per amount", MISSING)
+    order: QuantityField = quantity("number", 1.0, sign="nonnegative")
 
     def __post_init__(self) -> None:
         faults = Faults()

@@ -10,7 +10,7 @@ from molino.core.dual import Number, value_of
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.schema import option, quantity, read_fields
+from molino.core.schema import QuantityField, option, quantity, read_fields
 from molino.core.terms.pressure import PressureDrop
 
 CORRELATIONS = ("laminar", "turbulent", "packed bed")
@@ -79,14 +79,14 @@ class Dispersion(Frozen, Printed):
     dispersion with a Péclet number of 40
     """
 
-    coefficient: Any = quantity("diffusivity")
-    peclet: Any = quantity("number")
+    coefficient: QuantityField = quantity("diffusivity")
+    peclet: QuantityField = quantity("number")
     correlation: Any = option(None, CORRELATIONS)
-    diffusivity: Any = quantity("diffusivity")
-    viscosity: Any = quantity("viscosity")
-    roughness: Any = quantity("diameter", 0.0, sign="nonnegative")
-    heat: Any = quantity("diffusivity")
-    conductivity: Any = quantity("thermal conductivity")
+    diffusivity: QuantityField = quantity("diffusivity")
+    viscosity: QuantityField = quantity("viscosity")
+    roughness: QuantityField = quantity("diameter", 0.0, sign="nonnegative")
+    heat: QuantityField = quantity("diffusivity")
+    conductivity: QuantityField = quantity("thermal conductivity")
     _asks: ClassVar[dict[str, str]] = {"laminar": "diffusivity", "turbulent": "viscosity"}
 
     def __post_init__(self) -> None:

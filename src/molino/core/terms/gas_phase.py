@@ -9,6 +9,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import (
     DIFFUSIVITY,
     FILM_COEFFICIENT,
@@ -34,7 +35,7 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.schema import option, part, quantity, read_fields
+from molino.core.schema import QuantityField, option, part, quantity, read_fields
 from molino.core.terms.gas_transfer import Film, GasTerm
 from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
@@ -79,10 +80,10 @@ class FilmReaction(Frozen, Printed):
     """
 
     species: str = option("")
-    diffusivity: Any = quantity("diffusivity")
-    order: Any = quantity("number", 1.0, sign="nonnegative")
+    diffusivity: QuantityField = quantity("diffusivity")
+    order: QuantityField = quantity("number", 1.0, sign="nonnegative")
     partner: str = option("")
-    partner_diffusivity: Any = quantity("diffusivity")
+    partner_diffusivity: QuantityField = quantity("diffusivity")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -164,12 +165,12 @@ class GasPhase(Frozen, Printed):
     """
 
     feed: Any
-    kLa: Any = quantity("transfer coefficient")
-    henry: Mapping[str, Any] = field(default_factory=dict)
-    kLa_ratio: Mapping[str, Any] = field(default_factory=dict)
-    P: Any = quantity("pressure")
-    holdup: Any = quantity("number", 0.1)
-    kL: Any = quantity("mass transfer coefficient")
+    kLa: QuantityField = quantity("transfer coefficient")
+    henry: ByName = field(default_factory=dict)
+    kLa_ratio: ByName = field(default_factory=dict)
+    P: QuantityField = quantity("pressure")
+    holdup: QuantityField = quantity("number", 0.1)
+    kL: QuantityField = quantity("mass transfer coefficient")
     film: Mapping[str, FilmReaction] = part(FilmReaction, several=True)
 
     def __post_init__(self) -> None:
@@ -347,7 +348,7 @@ class GasPhase(Frozen, Printed):
             found |= {DIFFUSIVITY(name): reaction.diffusivity.si, PARTNER_DIFFUSIVITY(name): other.si}
         return found
 
-    def mixture(self, species: Mapping[str, Any], given: Mapping[str, Number], T: Value | None) -> Mixture:
+    def mixture(self, species: ByName, given: Mapping[str, Number], T: Value | None) -> Mixture:
         """The mixture of its feed; of one without a flow, one mol/s."""
         if not self.has_flow:
             found: Mixture = self.feed.mixture([Value(1.0, "mol/s")], species, T, self.P, None)

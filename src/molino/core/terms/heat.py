@@ -17,7 +17,7 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import option, quantity, read_fields
+from molino.core.schema import EntryField, QuantityField, option, quantity, read_fields
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
@@ -96,8 +96,8 @@ class Adiabatic(Frozen, Printed):
     47.62
     """
 
-    wall: Any = quantity("heat per temperature")
-    stirrer: Any = quantity("power")
+    wall: QuantityField = quantity("heat per temperature")
+    stirrer: QuantityField = quantity("power")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -143,9 +143,9 @@ class Duty(Frozen, Printed):
     303.0
     """
 
-    duty: Any = quantity("power", MISSING, sign="any", setting=True)
-    wall: Any = quantity("heat per temperature")
-    stirrer: Any = quantity("power")
+    duty: QuantityField = quantity("power", MISSING, sign="any", setting=True)
+    wall: QuantityField = quantity("heat per temperature")
+    stirrer: QuantityField = quantity("power")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -207,16 +207,16 @@ class Jacket(Frozen, Printed):
     331.1
     """
 
-    T: Any = quantity("temperature", MISSING, profile=True)
-    U: Any = quantity("heat transfer coefficient", setting=True)
-    area: Any = quantity("area")
-    UA: Any = quantity("heat capacity flow", setting=True)
-    flow: Any = quantity("heat capacity flow", alternatives=("mass flow",))
-    heat_capacity: Any = quantity("heat capacity per mass")
+    T: EntryField = quantity("temperature", MISSING, profile=True)
+    U: QuantityField = quantity("heat transfer coefficient", setting=True)
+    area: QuantityField = quantity("area")
+    UA: QuantityField = quantity("heat capacity flow", setting=True)
+    flow: EntryField = quantity("heat capacity flow", alternatives=("mass flow",))
+    heat_capacity: QuantityField = quantity("heat capacity per mass")
     counter_current: bool = option(False)
     coil: bool = option(False)
-    wall: Any = quantity("heat per temperature")
-    stirrer: Any = quantity("power")
+    wall: QuantityField = quantity("heat per temperature")
+    stirrer: QuantityField = quantity("power")
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -323,7 +323,7 @@ class Profile(Frozen, Printed):
     0.8945
     """
 
-    points: Any = quantity("temperature", MISSING, profile=True)
+    points: EntryField = quantity("temperature", MISSING, profile=True)
 
     def piecewise(self, along: str, place: str) -> PiecewiseLinear:
         """A temperature over time, length or volume."""

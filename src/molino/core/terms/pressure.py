@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import MISSING, dataclass
-from typing import Any
 
 from molino.core.dual import Number, log
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.schema import quantity, read_fields
+from molino.core.schema import QuantityField, quantity, read_fields
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,8 +50,8 @@ class PressureDrop(Frozen, Printed):
     True
     """
 
-    viscosity: Any = quantity("viscosity", MISSING)
-    roughness: Any = quantity("diameter", 0.0, sign="nonnegative")
+    viscosity: QuantityField = quantity("viscosity", MISSING)
+    roughness: QuantityField = quantity("diameter", 0.0, sign="nonnegative")
 
     def __post_init__(self) -> None:
         faults = Faults()

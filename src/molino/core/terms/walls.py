@@ -10,6 +10,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import (
     FLOW,
     FLUX,
@@ -42,7 +43,7 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.schema import quantity, read_fields
+from molino.core.schema import QuantityField, quantity, read_fields
 from molino.core.symbols import Quantity, in_order
 from molino.core.terms.model import Reading
 from molino.core.terms.terms import Contribution, Crossing, Place
@@ -113,10 +114,10 @@ class Membrane(Frozen, Printed):
     """
 
     flux: Mapping[str, str]
-    constants: Mapping[str, Any] = field(default_factory=dict)
-    outside: Mapping[str, Any] = field(default_factory=dict)
+    constants: ByName = field(default_factory=dict)
+    outside: ByName = field(default_factory=dict)
     sweep: Feed | None = None
-    area: Any = quantity("area")
+    area: QuantityField = quantity("area")
 
     def __post_init__(self) -> None:
         faults = Faults()

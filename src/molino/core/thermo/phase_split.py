@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from scipy.optimize import brentq
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
 from molino.core.chemistry.species import Species
 from molino.core.display import Display
@@ -78,7 +78,7 @@ class PhaseSplit(Frozen, Result):
             {"species": self.names, "overall": self.whole, "liquid": self.x, **two, "gas": self.y, "K = y/x": self.K}
         )
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: T, P, the vapor fraction, mole fractions."""
         rows = zip(self.names, self.whole, self.x, self.y, strict=True)
         return plain_dict(

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import ByName
 from molino.core.contents.streams import Stream, as_feed, mixed
 from molino.core.errors import Fault, SolveError
 from molino.core.frozen import FrozenMapping
@@ -161,7 +161,7 @@ def _tried(around: Callable[[np.ndarray], TrainRun], z: np.ndarray) -> TrainRun 
         return None
 
 
-def _unused(label: str, taken: Mapping[str, Any]) -> str:
+def _unused(label: str, taken: ByName) -> str:
     """A label, numbered if it is used already."""
     count = 2
     found = label

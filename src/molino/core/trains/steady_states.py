@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.balances.continuation import ArcLength, LogStates, Point
 from molino.core.balances.source import NotFinite
 from molino.core.display import Display
@@ -106,7 +107,7 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
         """One row per steady state: temperature and conversions of the outlet, and stability."""
         rows = []
         for run, stable, own in zip(self.runs, self.stable, self.growth, strict=True):
-            row: dict[str, Any] = {}
+            row: PlainData = {}
             if np.isfinite(run.last.T):
                 row[self.display.heading("T", "temperature")] = self.display.number(run.last.T, "temperature")
             row |= {name: value for name, value in run.summary().items() if name.startswith("conversion")}
@@ -119,7 +120,7 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
             rows.append(row)
         return frame(rows)
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: each steady state with its stability and its run."""
         return {
             "states": [

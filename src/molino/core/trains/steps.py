@@ -15,7 +15,7 @@ from molino.core.contract.condition import Condition
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import quantity, read_fields
+from molino.core.schema import QuantityField, quantity, read_fields
 from molino.core.vessels.flow_vessel import FlowVessel, read_flow_form
 
 
@@ -46,8 +46,8 @@ class Exchanger(Frozen, Printed):
     {'exchanger': -1227}
     """
 
-    T: Any = quantity("temperature", setting=True)
-    duty: Any = quantity("power", sign="any", setting=True)
+    T: QuantityField = quantity("temperature", setting=True)
+    duty: QuantityField = quantity("power", sign="any", setting=True)
     name: str = ""
 
     def __post_init__(self) -> None:

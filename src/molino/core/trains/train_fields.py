@@ -10,6 +10,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
 from molino.core.contents.streams import Stream
@@ -219,7 +220,7 @@ class TrainFields(Plant):
     def feed(self) -> Feed:
         return self.first.feed
 
-    def with_(self, conditions: Mapping[str, Any] | None = None, /, **changed: Any) -> Self:
+    def with_(self, conditions: ByName | None = None, /, **changed: Any) -> Self:
         """The same train with some fields replaced, `chemistry` in every vessel, or some conditions.
 
         `train.with_({"bed.length": "4 m", "recycle": 2, "feed T": "60 degC"})`: a condition of a vessel by the vessel's
@@ -232,7 +233,7 @@ class TrainFields(Plant):
         found = replace(self, **changed)
         if chemistry is not None:
             found = found.with_vessels(lambda vessel: vessel.with_(chemistry=chemistry))
-        own: dict[tuple[FlowVessel, ...], dict[str, Any]] = {}
+        own: dict[tuple[FlowVessel, ...], PlainData] = {}
         rest = dict(conditions or {})
         for name in [n for n in rest if n not in ("recycle", *found.spec.step_conditions, *found.spec.side_shares)]:
             owners, setting = found.spec.owners(name)

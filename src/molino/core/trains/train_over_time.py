@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.checks import checked_fact, closure_check
 from molino.core.display import Display
 from molino.core.errors import Faults, InputError
@@ -88,7 +89,7 @@ class TrainInTime(Frozen, Result):
         closures = {n: max(one.closure.get(n, 0.0) for one in self.vessels) for v in self.vessels for n in v.closure}
         return found | checked_fact(closure_check(closures))
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Each vessel over time, as plain data."""
         return {"kind": "train over time", "vessels": [one.to_dict() for one in self.vessels]}
 

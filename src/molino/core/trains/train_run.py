@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, Self
+from typing import Self
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, checked_fact
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.contents.streams import Fluid, Stream, enthalpy, is_whole, stream_table
@@ -251,7 +252,7 @@ class TrainRun(RunResult):
         rows = []
         display = self.display
         for run in self.runs:
-            row: dict[str, Any] = {"vessel": run.vessel.label}
+            row: PlainData = {"vessel": run.vessel.label}
             row[display.heading("volume", "volume")] = display.number(run.volume_si, "volume")
             out = run.stream_out()
             if np.isfinite(out.T):
@@ -308,7 +309,7 @@ class TrainRun(RunResult):
         words = {name.partition(" in ")[0] for name in found}
         return {word: text for word, text in asked.items() if word not in words} | found
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data, as of a `Run`."""
         return super().to_dict() | self._phases()
 

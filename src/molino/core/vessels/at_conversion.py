@@ -11,6 +11,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import EXTENT, GIVEN_CONVERSION, GIVEN_EXTENT
 from molino.core.balances.compiled import compiled
 from molino.core.balances.system import Case
@@ -22,7 +23,7 @@ from molino.core.contract.validation import check_vessel, read_vessel_heat
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import FrozenMapping, settle
-from molino.core.schema import quantity, read_fields
+from molino.core.schema import QuantityField, quantity, read_fields
 from molino.core.terms.model import Model, ModelKey, Reading
 from molino.core.units import Value
 from molino.core.vessels.outlet_vessel import Outlet, OutletSpecification, OutletVessel, Unknowns
@@ -167,11 +168,11 @@ class AtConversion(OutletVessel):
     noun: ClassVar[str] = "given conversion"
     chemistry: Chemistry
     feed: Feed
-    conversions: Mapping[str, Any]
+    conversions: ByName
     keys: Mapping[str, str] = field(default_factory=dict)
     in_series: bool = False
-    T: Any = quantity("temperature", setting=True, independent=True)
-    P: Any = quantity("pressure", setting=True, independent=True)
+    T: QuantityField = quantity("temperature", setting=True, independent=True)
+    P: QuantityField = quantity("pressure", setting=True, independent=True)
     heat: Any = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)

@@ -11,6 +11,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import APPROACH, FLOW, INLET, IS_COUNTED, IS_THERE
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import Report
@@ -30,7 +31,7 @@ from molino.core.contract.vessel_equations import vessel_equations
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import FrozenMapping, settle
-from molino.core.schema import option, quantity, read_fields
+from molino.core.schema import QuantityField, option, quantity, read_fields
 from molino.core.terms.model import Model
 from molino.core.thermo.energy import Energy, formation_enthalpies
 from molino.core.thermo.gibbs import GibbsProblem
@@ -335,14 +336,14 @@ class AtEquilibrium(OutletVessel):
     noun: ClassVar[str] = "equilibrium"
     chemistry: Chemistry
     feed: Feed
-    T: Any = quantity("temperature", setting=True, independent=True)
-    P: Any = quantity("pressure", setting=True, independent=True)
+    T: QuantityField = quantity("temperature", setting=True, independent=True)
+    P: QuantityField = quantity("pressure", setting=True, independent=True)
     heat: Any = None
     by: str | None = option(None, WAYS)
     reactions: Sequence[str] | None = None
     species: Sequence[str] | None = None
     solids: Sequence[str] = ()
-    approach: Mapping[str, Any] = field(default_factory=dict)
+    approach: ByName = field(default_factory=dict)
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 

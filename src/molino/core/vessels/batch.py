@@ -34,7 +34,7 @@ from molino.core.errors import Faults, InputError
 from molino.core.frozen import settle
 from molino.core.runs.follow import follow, verified
 from molino.core.runs.run import Run
-from molino.core.schema import option, part, quantity, read_fields
+from molino.core.schema import EntryField, QuantityField, option, part, quantity, read_fields
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.decomposition import Decomposition
 from molino.core.terms.gas_phase import GasPhase
@@ -206,20 +206,20 @@ class Batch(GasVessel, ChargedVessel):
     noun: ClassVar[str] = "batch"
     chemistry: Chemistry
     charge: Any
-    T: Any = quantity("temperature", setting=True)
-    volume: Any = quantity("volume", setting=True)
-    time: Any = quantity("time", size=True)
-    total: Any = quantity("amount", alternatives=("mass",))
-    P: Any = quantity("pressure", setting=True)
-    density: Any = quantity("density", alternatives=("concentration",))
-    heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
+    T: QuantityField = quantity("temperature", setting=True)
+    volume: QuantityField = quantity("volume", setting=True)
+    time: QuantityField = quantity("time", size=True)
+    total: EntryField = quantity("amount", alternatives=("mass",))
+    P: QuantityField = quantity("pressure", setting=True)
+    density: EntryField = quantity("density", alternatives=("concentration",))
+    heat_capacity: EntryField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
     constant_volume: bool = option(True)
     heat: Any = None
     catalyst: Any = part(Catalyst)
     gas: GasPhase | None = None
     decomposition: Any = part(Decomposition)
-    technical_limit: Any = quantity("temperature")
+    technical_limit: QuantityField = quantity("temperature")
     name: str = ""
     profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)

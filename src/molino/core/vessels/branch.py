@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import ArcLength, LogStates
 from molino.core.balances.engines import Report, start
@@ -114,7 +115,7 @@ class Branch(Frozen, Result):
         display = self.display
         rows = []
         for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
-            row: dict[str, Any] = {display.heading(self.condition, self.kind): display.number(value, self.kind)}
+            row: PlainData = {display.heading(self.condition, self.kind): display.number(value, self.kind)}
             row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
             row |= {name: number for name, number in run.summary().items() if name.startswith("conversion")}
             row["stable"] = "yes" if stable else "no"
@@ -130,7 +131,7 @@ class Branch(Frozen, Result):
             for fold in self.folds
         }
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the points of the curve in SI, and its folds."""
         folds = [
             {"kind": f.kind, self.condition: f.value, "unit": SI_UNITS[self.kind], "T": f.temperature}

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from molino.core.balances.balance_symbols import GAS_P, HEAD
 from molino.core.contents.feed import is_molar
@@ -14,7 +14,7 @@ from molino.core.contents.mixture_equations import Mixture
 from molino.core.contract.run_result import RunResult
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
-from molino.core.schema import quantity
+from molino.core.schema import QuantityField, quantity
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank, StirredTankSpecification
 
@@ -123,8 +123,8 @@ class BubbleColumn(StirredTank):
     """
 
     noun: ClassVar[str] = "bubble column"
-    diameter: Any = quantity("diameter", setting=True)
-    height: Any = quantity("length", size=True)
+    diameter: QuantityField = quantity("diameter", setting=True)
+    height: QuantityField = quantity("length", size=True)
 
     @cached_property
     def spec(self) -> BubbleColumnSpecification:

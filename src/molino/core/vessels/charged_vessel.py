@@ -10,6 +10,7 @@ import numpy as np
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contents.feed import mixture_of, portions_in, replaced
@@ -33,7 +34,7 @@ class ChargedSpecification(Specification):
     vessel: ChargedVessel
 
     has_history: ClassVar[bool] = True
-    run_metrics: ClassVar[Mapping[str, Any]] = dict.fromkeys(
+    run_metrics: ClassVar[ByName] = dict.fromkeys(
         ("adiabatic rise", "temperature after cooling failure", "time to maximum rate"), CoolingFailure
     )
 

@@ -10,6 +10,7 @@ from typing import Any, ClassVar
 
 import sympy as sp
 
+from molino.core.annotations import ByName
 from molino.core.arguments import short
 from molino.core.balances.balance_symbols import (
     AREA,
@@ -42,7 +43,7 @@ from molino.core.runs.run import Run
 from molino.core.runs.scheduled_changes import Change
 from molino.core.runs.tube_over_time import TubeInTime, follow_tube
 from molino.core.safety.hot_spot import HotSpot
-from molino.core.schema import option, part, quantity, read_fields
+from molino.core.schema import QuantityField, option, part, quantity, read_fields
 from molino.core.terms.along_tube import along_tube
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.heat import Duty, HeatShape, Jacket, Profile
@@ -63,7 +64,7 @@ class PlugFlowSpecification(FlowSpecification):
     vessel: PlugFlow
     counts_packing: ClassVar[bool] = True
     whole_numbers: ClassVar[tuple[str, ...]] = ("tubes",)
-    run_metrics: ClassVar[Mapping[str, Any]] = {"hot spot sensitivity": HotSpot}
+    run_metrics: ClassVar[ByName] = {"hot spot sensitivity": HotSpot}
 
     def validate(self) -> None:
         vessel = self.vessel
@@ -439,13 +440,13 @@ class PlugFlow(FlowVessel):
     noun: ClassVar[str] = "plug flow"
     chemistry: Chemistry
     feed: Feed
-    diameter: Any = quantity("diameter", setting=True, independent=True)
-    length: Any = quantity("length", size=True, independent=True)
+    diameter: QuantityField = quantity("diameter", setting=True, independent=True)
+    length: QuantityField = quantity("length", size=True, independent=True)
     tubes: int = option(1, setting=True)
-    volume: Any = quantity("volume", size=True, independent=True)
-    space_time: Any = quantity("time", size=True, independent=True)
-    catalyst_mass: Any = quantity("mass", size=True, independent=True)
-    T: Any = quantity("temperature", setting=True, independent=True)
+    volume: QuantityField = quantity("volume", size=True, independent=True)
+    space_time: QuantityField = quantity("time", size=True, independent=True)
+    catalyst_mass: QuantityField = quantity("mass", size=True, independent=True)
+    T: QuantityField = quantity("temperature", setting=True, independent=True)
     heat: Any = None
     pressure_drop: Any = part(PressureDrop)
     wall: Membrane | None = None

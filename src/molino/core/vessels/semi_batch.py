@@ -38,7 +38,7 @@ from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import FrozenMapping, settle
 from molino.core.runs.follow import follow, verified
 from molino.core.runs.run import Run
-from molino.core.schema import option, part, quantity, read_fields
+from molino.core.schema import EntryField, QuantityField, option, part, quantity, read_fields
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.decomposition import Decomposition
 from molino.core.terms.heat import Jacket, Profile
@@ -312,19 +312,19 @@ class SemiBatch(ChargedVessel):
     chemistry: Chemistry
     charge: Any
     doses: Mapping[str, Dosing]
-    T: Any = quantity("temperature", setting=True)
-    volume: Any = quantity("volume", setting=True)
-    capacity: Any = quantity("volume", setting=True)
-    withdrawal: Any = quantity("volumetric flow", profile=True)
-    time: Any = quantity("time", size=True)
-    total: Any = quantity("amount", alternatives=("mass",))
-    density: Any = quantity("density", alternatives=("concentration",))
-    heat_capacity: Any = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
+    T: QuantityField = quantity("temperature", setting=True)
+    volume: QuantityField = quantity("volume", setting=True)
+    capacity: QuantityField = quantity("volume", setting=True)
+    withdrawal: EntryField = quantity("volumetric flow", profile=True)
+    time: QuantityField = quantity("time", size=True)
+    total: EntryField = quantity("amount", alternatives=("mass",))
+    density: EntryField = quantity("density", alternatives=("concentration",))
+    heat_capacity: EntryField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
     model: Any = option(None)
     heat: Any = None
     catalyst: Any = part(Catalyst)
     decomposition: Any = part(Decomposition)
-    technical_limit: Any = quantity("temperature")
+    technical_limit: QuantityField = quantity("temperature")
     name: str = ""
     profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)

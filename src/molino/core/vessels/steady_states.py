@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.balances.balance_symbols import SENSIBLE
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import ArcLength, Curve
@@ -86,7 +87,7 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
         display = self.display
         rows = []
         for run, stable, values in zip(self.runs, self.stable, self.eigenvalues, strict=True):
-            row: dict[str, Any] = {}
+            row: PlainData = {}
             if run.has_temperature:
                 row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
             row |= {name: value for name, value in run.summary().items() if name.startswith("conversion")}
@@ -98,7 +99,7 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
             rows.append(row)
         return frame(rows)
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: each steady state with its stability and its run, and the range of temperature."""
         low, high = (entry(self.display, float(T), "temperature") for T in self.temperatures[[0, -1]])
         states = [

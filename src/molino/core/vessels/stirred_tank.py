@@ -30,7 +30,7 @@ from molino.core.frozen import settle
 from molino.core.runs.follow import explained, follow, settled, verified
 from molino.core.runs.run import Run
 from molino.core.runs.scheduled_changes import Change, changed_numbers
-from molino.core.schema import contents, part, quantity, read_fields
+from molino.core.schema import QuantityField, contents, part, quantity, read_fields
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.heat import Adiabatic, Jacket, Profile
@@ -269,10 +269,10 @@ class StirredTank(GasVessel, FlowVessel):
     noun: ClassVar[str] = "stirred tank"
     chemistry: Chemistry
     feed: Feed
-    volume: Any = quantity("volume", size=True, independent=True)
-    space_time: Any = quantity("time", size=True, independent=True)
-    catalyst_mass: Any = quantity("mass", size=True, independent=True)
-    T: Any = quantity("temperature", setting=True, independent=True)
+    volume: QuantityField = quantity("volume", size=True, independent=True)
+    space_time: QuantityField = quantity("time", size=True, independent=True)
+    catalyst_mass: QuantityField = quantity("mass", size=True, independent=True)
+    T: QuantityField = quantity("temperature", setting=True, independent=True)
     contents: Any = contents()
     heat: Any = None
     wall: Membrane | None = None

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from molino.core.annotations import ByName
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
 from molino.desk.steps.common import console, show_table
 
@@ -69,7 +70,7 @@ def _read(path: Path) -> Any:
     return found
 
 
-def _show_all(title: str, content: Mapping[str, Any]) -> None:
+def _show_all(title: str, content: ByName) -> None:
     """Facts of plain data as tables, one per name."""
     import pandas as pd
 
@@ -92,7 +93,7 @@ def _show_all(title: str, content: Mapping[str, Any]) -> None:
             show_table(pd.DataFrame(flat).head(_ROWS), name)
 
 
-def _series(content: Mapping[str, Any]) -> pd.DataFrame | None:
+def _series(content: ByName) -> pd.DataFrame | None:
     """A table of columns that are { unit, values }; None for anything else."""
     import pandas as pd
 

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
+from molino.core.annotations import PlainData
 from molino.desk import steps
 from molino.desk.cli.common import (
     AsJson,
@@ -109,7 +110,7 @@ def tracer(
         from molino.desk.tables.write import ResultsFolder, slug
 
         windows = [_window(text) for text in baseline or ()]
-        given: dict[str, Any] = {"kind": kind, "volume": volume, "flow": flow, "injected": injected}
+        given: PlainData = {"kind": kind, "volume": volume, "flow": flow, "injected": injected}
         given |= {"calibration": calibration, "plateau": plateau, "end": end}
         given = {name: value for name, value in given.items() if value is not None}
         if data.suffix.lower() == ".toml":

@@ -9,6 +9,7 @@ from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
 from scipy.spatial import ConvexHull
 
+from molino.core.annotations import PlainData
 from molino.core.design.attainable_region import AttainableRegion
 from molino.core.design.best_train import BestTrain
 from molino.desk.figures import style
@@ -85,7 +86,7 @@ def _along_each_axis(region: AttainableRegion, best: BestTrain | None) -> Figure
         axes.fill(*outline.T, facecolor="#eef3f7", edgecolor=style.INK, lw=1.2, zorder=0)
         for n, kind in enumerate(("tube", "tank")):
             own = flat[kinds == kind]
-            look: dict[str, Any] = {"color": _LINES[kind][0], "marker": style.MARKS[n], "ls": "", "ms": 2.5}
+            look: PlainData = {"color": _LINES[kind][0], "marker": style.MARKS[n], "ls": "", "ms": 2.5}
             axes.plot(*own.T, mfc="white", **look)
             if axes is panels[0] and len(own):
                 handles.append(Line2D([], [], mfc="white", label=kind, **look))

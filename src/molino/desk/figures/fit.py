@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from molino.core.annotations import PlainData
 from molino.core.display import Display
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiment import OUTLET, Experiment
@@ -76,7 +76,7 @@ def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
     for axes, panel in zip(panels, several, strict=True):
         if panel.kind in _FROM_ZERO:
             axes.set_ylim(bottom=min(0.0, axes.get_ylim()[0]) if panel.kind == "number" else 0)
-    handles: dict[str, Any] = {}
+    handles: PlainData = {}
     for axes in panels:
         for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
             handles.setdefault(label, handle)

@@ -16,6 +16,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
+from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#56B4E9", "#E69F00", "#000000", "#999933")
@@ -46,7 +47,7 @@ _SCREEN = 88
 INK, QUIET = "#222222", "#8a8a8a"
 
 
-Look = dict[str, Any]
+Look = PlainData
 """Keyword arguments of a Matplotlib artist."""
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -120,7 +121,7 @@ def dress(axes: Axes, x: str = "", y: str = "", title: str = "") -> None:
     axes.spines[["top", "right"]].set_visible(False)
 
 
-def stroke(n: int) -> dict[str, Any]:
+def stroke(n: int) -> PlainData:
     """Colour and dash pattern of the n-th line."""
     return {"color": COLOURS[n % len(COLOURS)], "linestyle": STROKES[n % len(STROKES)], "linewidth": 1.8}
 

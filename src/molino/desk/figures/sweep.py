@@ -10,6 +10,7 @@ from matplotlib import patheffects
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
+from molino.core.annotations import PlainData
 from molino.core.design.sweep_result import Sweep, SweptCondition
 from molino.core.errors import InputError, nearest
 from molino.desk.figures import style
@@ -17,7 +18,7 @@ from molino.desk.figures import style
 _FAMILY = 6
 """The largest number of lines of a family; with more values a condition is an axis of contours."""
 _DECADE = 9.99
-_OWN: dict[str, Any] = {"marker": "*", "ms": 13, "mfc": "white", "mec": style.INK, "linestyle": "none"}
+_OWN: PlainData = {"marker": "*", "ms": 13, "mfc": "white", "mec": style.INK, "linestyle": "none"}
 
 
 @style.draws

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +9,7 @@ import numpy as np
 import tomlkit
 from tomlkit.items import InlineTable
 
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Constant, Entry, Plain, Unknown
@@ -173,7 +173,7 @@ def chemistry_text(chemistry: Chemistry) -> str:
     return tomlkit.dumps(document)
 
 
-def _inline(content: Mapping[str, Any]) -> InlineTable:
+def _inline(content: ByName) -> InlineTable:
     table = tomlkit.inline_table()
     for key, value in content.items():
         table[key] = value
@@ -204,8 +204,8 @@ def _constant(held: Constant) -> Any:
     return _inline(parts)
 
 
-def _species(one: Species) -> dict[str, Any]:
-    found: dict[str, Any] = {"formula": one.formula} if one.formula else {}
+def _species(one: Species) -> PlainData:
+    found: PlainData = {"formula": one.formula} if one.formula else {}
     for name, value in one.known().items():
         found[name] = _heat_capacity(value) if isinstance(value, HeatCapacity) else _number(value)
     if (law := one.vapor_pressure) is not None:
@@ -216,7 +216,7 @@ def _species(one: Species) -> dict[str, Any]:
 
 
 def _heat_capacity(held: HeatCapacity) -> InlineTable:
-    given: dict[str, Any] = {}
+    given: PlainData = {}
     if held.seven:
         given = {"low": list(held.low or ()), "high": list(held.high or ()), "middle": _number(held.middle)}
     else:

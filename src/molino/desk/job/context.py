@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import short
 from molino.core.chemistry.constants import Unknown
 from molino.core.chemistry.library import Library
@@ -33,7 +34,7 @@ class JobContext:
         self,
         parsed: models.JobFile,
         path: Path,
-        raw: Mapping[str, Any],
+        raw: ByName,
         found: list[Fault],
         stored: Mapping[str, Path] | None = None,
     ) -> None:
@@ -102,7 +103,7 @@ class JobContext:
             return given
         return f"{given!r} {self.units[kind]}"
 
-    def contents(self, given: Mapping[str, Any]) -> dict[str, Any]:
+    def contents(self, given: ByName) -> PlainData:
         """Quantities by species; a bare number is a concentration."""
         return {species: self.in_unit(number, "concentration") for species, number in given.items()}
 
@@ -112,7 +113,7 @@ class JobContext:
             return [(self.in_unit(at, along), self.in_unit(value, kind)) for at, value in given]
         return self.in_unit(given, kind)
 
-    def read(self, cls: Any, table: Any, along: str = "time") -> dict[str, Any]:
+    def read(self, cls: Any, table: Any, along: str = "time") -> PlainData:
         """The values of a table for the declared fields of a class.
 
         Raises
@@ -188,7 +189,7 @@ class JobContext:
             raise InputError(message, name, "write it with its unit")
         return self.in_unit(given, schema.kind)
 
-    def _parts(self, cls: Any, given: Mapping[str, Any]) -> dict[str, Any]:
+    def _parts(self, cls: Any, given: ByName) -> PlainData:
         faults, found = Faults(), {}
         for name, table in given.items():
             with faults.at(name):

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
@@ -27,7 +27,7 @@ class FigureSettings:
     height: float | None = None
     dpi: int = 200
     species: tuple[str, ...] | None = None
-    limits: Mapping[str, Any] = field(default_factory=dict)
+    limits: ByName = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class ProfileTask:
     show: tuple[str, ...] | None
     log: str
     species: tuple[str, ...] | None
-    limits: Mapping[str, Any]
+    limits: ByName
 
 
 def read_figures(job: JobContext, chemistry: Chemistry | None) -> FigureSettings:
@@ -81,7 +81,7 @@ def read_profiles(job: JobContext, vessels: Vessels, chemistry: Chemistry | None
     return found
 
 
-def _limits(job: JobContext, given: Mapping[str, Any], along: str) -> dict[str, tuple[Any, Any]]:
+def _limits(job: JobContext, given: ByName, along: str) -> dict[str, tuple[Any, Any]]:
     kinds = {**PROFILES, "x": along}
     limits = {name: tuple(job.in_unit(end, kinds.get(name, "")) for end in ends) for name, ends in given.items()}
     read_limits(limits, along)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
 from molino.core.contract.vessel import Vessel
@@ -30,7 +31,7 @@ Feeds = Mapping[str, Feed]
 class FollowTube:
     """A tube or train over time of a job; `options` are those of `PlugFlow.follow`."""
 
-    options: Mapping[str, Any]
+    options: ByName
 
 
 @dataclass(frozen=True)
@@ -38,7 +39,7 @@ class FieldTask:
     """A field of a job: the tube or basin, and its tasks."""
 
     field: LaminarTube | Basin
-    follow: Mapping[str, Any] | None = None
+    follow: ByName | None = None
     has_tracer: bool = False
     has_animation: bool = False
     show: tuple[str, ...] | None = None
@@ -49,7 +50,7 @@ class TracerTask:
     """A tracer test of a job; `reading` are the options of `mo.mixing.read_tracer`."""
 
     path: Path
-    reading: Mapping[str, Any] = field(default_factory=dict)
+    reading: ByName = field(default_factory=dict)
     smoothing: float | None = None
     has_models: bool = True
     rate_constant: str | None = None
@@ -58,7 +59,7 @@ class TracerTask:
 def read_follow(job: JobContext, table: models.FollowTubeTable, vessel: Vessel | Train) -> FollowTube:
     """A tube or train over time."""
     faults = Faults()
-    found: dict[str, Any] = {"cells": table.cells, "settling_band": table.settling_band}
+    found: PlainData = {"cells": table.cells, "settling_band": table.settling_band}
     with faults.at("follow, time"):
         found["time"] = units.positive(job.in_unit(table.time, "time"), "time", "time")
     with faults.at("follow"):
@@ -91,7 +92,7 @@ def read_fields(job: JobContext, chemistry: Chemistry | None, feeds: Feeds) -> d
     return found
 
 
-def _common(job: JobContext, name: str, cls: Any, table: Any) -> dict[str, Any]:
+def _common(job: JobContext, name: str, cls: Any, table: Any) -> PlainData:
     given = {"name": name, "show": job.units, **job.read(cls, table)}
     D = table.diffusivity
     if isinstance(D, dict):
@@ -127,7 +128,7 @@ def _basin(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: 
     return Basin(chemistry, inlets=inlets, outlets=outlets, baffles=baffles, cells=tuple(table.cells), **given)
 
 
-def _follow(job: JobContext, table: Any) -> dict[str, Any]:
+def _follow(job: JobContext, table: Any) -> PlainData:
     asked = table.follow
     found = {"time": units.positive(job.in_unit(asked.time, "time"), "time", "follow, time"), "points": asked.points}
     found["contents"] = None if asked.contents is None else job.contents(asked.contents)

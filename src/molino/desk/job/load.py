@@ -8,6 +8,7 @@ from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
+from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, check_contents, check_species
@@ -171,7 +172,7 @@ def build(job: JobContext) -> Job:
                 lines[name] = read_line(job, fit)
             else:
                 fits[name] = study(job, fit, data, chemistry)
-    tasks: dict[str, Any] = {
+    tasks: PlainData = {
         "sizes": read_sizes(job, vessels),
         "compares": read_compares(job, vessels),
         "sweeps": read_sweeps(job, vessels),
@@ -196,7 +197,7 @@ def build(job: JobContext) -> Job:
     texts = (*_texts(job.raw), *(f"1 {unit}" for unit in job.units.values()))
     remarks = tuple(dict.fromkeys(remark for text in texts for remark in ambiguous(text)))
     file = job.file
-    given: dict[str, Any] = {"question": file.report.question, "answer": file.report.answer, "files": job.files}
+    given: PlainData = {"question": file.report.question, "answer": file.report.answer, "files": job.files}
     return Job(job.path, file.title, chemistry, feeds, vessels, data, fits, lines, **tasks, remarks=remarks, **given)
 
 

@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.contents.feed import Feed
@@ -51,7 +52,7 @@ from molino.desk.job.shapes import (
 UNIT_KINDS = {kind.replace(" ", "_"): kind for kind in SI_UNITS if kind != "number"}
 """The keys of [units], with the kind of quantity of each."""
 
-_UNITS: dict[str, Any] = dict.fromkeys(UNIT_KINDS, (str | None, None))
+_UNITS: PlainData = dict.fromkeys(UNIT_KINDS, (str | None, None))
 UnitsTable = create_model(
     "UnitsTable", __base__=Table, __doc__="The units of bare numbers in the job, and of results.", **_UNITS
 )
@@ -138,7 +139,7 @@ JacketTable: Any = table_of(Jacket)
 HeldProfileTable: Any = table_of(Profile)
 
 
-def heat_table(given: dict[str, Any]) -> Any:
+def heat_table(given: PlainData) -> Any:
     """The form of heat of a table."""
     if "points" in given:
         return HeldProfileTable
@@ -360,7 +361,7 @@ class TrainTable(Table):
     returned: str | None = None
 
 
-VESSELS: dict[str, Any] = {
+VESSELS: PlainData = {
     "batch": BatchTable,
     "semi-batch": SemiBatchTable,
     "stirred tank": StirredTankTable,
@@ -762,7 +763,7 @@ class CovarianceTable(Table):
     concentrations: dict[str, float] = {}
 
 
-def job_schema() -> dict[str, Any]:
+def job_schema() -> PlainData:
     """The JSON Schema of a job file, for completion and checks in an editor."""
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **JobFile.model_json_schema()}
 

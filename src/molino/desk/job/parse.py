@@ -5,10 +5,10 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 from pydantic import ValidationError
 
+from molino.core.annotations import PlainData
 from molino.core.errors import Fault, InputError
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
@@ -36,10 +36,10 @@ def read_tables(path: Path, stored: Mapping[str, Path] | None = None) -> JobCont
     return JobContext(parsed, path, raw, found, stored)
 
 
-def _parse(raw: dict[str, Any]) -> tuple[models.JobFile, list[Fault]]:
+def _parse(raw: PlainData) -> tuple[models.JobFile, list[Fault]]:
     """The validated file: the valid parts, and the faults of the rest."""
     found: list[Fault] = name_faults(raw)
-    sound: dict[str, Any] = {
+    sound: PlainData = {
         table: dict(content) if isinstance(content, dict) else content for table, content in raw.items()
     }
     while True:

@@ -6,6 +6,7 @@ import dataclasses
 import math
 from typing import Any
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import Species
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
@@ -32,7 +33,7 @@ from molino.core.vessels.semi_batch import SemiBatch
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.desk.job import models
 
-_TABLES: dict[str, Any] = {
+_TABLES: PlainData = {
     "[species.NAME]": Species,
     "[feeds.NAME]": Feed,
     '[vessels.NAME], kind = "batch"': Batch,

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
 from typing import Any, get_args, get_origin
 
 from pydantic import BaseModel
 
+from molino.core.annotations import ByName
 from molino.core.arguments import short
 from molino.core.errors import Fault, nearest
 from molino.desk.job import models, shapes
@@ -42,7 +42,7 @@ _NAMED = (
 _LONGEST = 80
 
 
-def fault_of(error: Any, raw: Mapping[str, Any]) -> Fault:
+def fault_of(error: Any, raw: ByName) -> Fault:
     """A fault that pydantic found."""
     steps = [str(step) for step in error["loc"] if step not in models.VESSELS]
     place = place_of(steps)
@@ -79,7 +79,7 @@ def _quoted(step: str) -> str:
     return step if re.fullmatch(r"[\w-]+", step) else short(step)
 
 
-def _in_words(error: Any, steps: list[str], raw: Mapping[str, Any]) -> tuple[str, str]:
+def _in_words(error: Any, steps: list[str], raw: ByName) -> tuple[str, str]:
     """The fault of a value, and the remedy."""
     kind, context = error["type"], error.get("ctx", {})
     if kind in ("dict_type", "model_type", "model_attributes_type", "mapping_type"):
@@ -116,7 +116,7 @@ def _in_words(error: Any, steps: list[str], raw: Mapping[str, Any]) -> tuple[str
     )
 
 
-def name_faults(raw: Mapping[str, Any]) -> list[Fault]:
+def name_faults(raw: ByName) -> list[Fault]:
     """Names that cannot be printed."""
     found = []
     for table in _NAMED:
@@ -128,7 +128,7 @@ def name_faults(raw: Mapping[str, Any]) -> list[Fault]:
     return found
 
 
-def _keys(steps: list[str], raw: Mapping[str, Any]) -> list[str]:
+def _keys(steps: list[str], raw: ByName) -> list[str]:
     """The keys that a table knows."""
     model: Any = models.JobFile
     content: Any = raw

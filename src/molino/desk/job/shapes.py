@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.schema import FieldSchema, help_of, is_required, schema_of
 
@@ -71,7 +72,7 @@ def _entry(given: Any) -> Any:
     return UnknownTable.model_validate(given) if isinstance(given, dict) else check_quantity(given)
 
 
-_ENTRY_SCHEMA: dict[str, Any] = {"anyOf": [NUMBER_OR_TEXT, UnknownTable.model_json_schema()]}
+_ENTRY_SCHEMA: PlainData = {"anyOf": [NUMBER_OR_TEXT, UnknownTable.model_json_schema()]}
 Entry = Annotated[Any, BeforeValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
 """A quantity, or a table for an unknown one."""
 
@@ -121,7 +122,7 @@ def table_of(cls: type) -> type[Table]:
 
 def extended(cls: type, base: type[Table] = Table) -> type[Table]:
     """The table of a class: a key for each declared field, and those written by hand."""
-    fields: dict[str, Any] = {}
+    fields: PlainData = {}
     lines = help_of(cls)
     for name, schema in schema_of(cls).items():
         if name in base.model_fields:
@@ -138,7 +139,7 @@ ArrheniusTable: Any = table_of(Arrhenius)
 VantHoffTable: Any = table_of(VantHoff)
 
 
-def constant_table(given: dict[str, Any]) -> Any:
+def constant_table(given: PlainData) -> Any:
     """The form of constant of a table."""
     for table, keys in (
         (UnknownTable, ("guess",)),

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import names_in
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
@@ -43,12 +44,12 @@ class Study:
     """A fit of a job: `options` are those of `mo.fit`; the rest are further analyses."""
 
     data: Experiments | Rates
-    options: Mapping[str, Any] = field(default_factory=dict)
+    options: ByName = field(default_factory=dict)
     profile_likelihood: bool = False
     region: tuple[str, ...] = ()
     bootstrap: int = 0
     resample: str = "residuals"
-    screening: Mapping[str, Any] | None = None
+    screening: ByName | None = None
     predict: Any = None
     rates: models.RatesTable | None = None
     line: Line | None = None
@@ -61,7 +62,7 @@ class Study:
 def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train]) -> Experiments | Rates:
     """Runs or rates from a table of the job."""
     path = job.named_file(table.file)
-    where: dict[str, Any] = {"header_row": table.header_row, "columns": table.columns}
+    where: PlainData = {"header_row": table.header_row, "columns": table.columns}
     if table.kind == "rates":
         if table.signals or table.vessel or table.changes:
             raise InputError("a table of rates has neither signals nor vessels nor changes", "", "remove them")
@@ -94,7 +95,7 @@ def study(
     """A fit from its table; InputError with all its faults."""
     faults = Faults()
     found = _data_of(job, table, data)
-    options: dict[str, Any] = {
+    options: PlainData = {
         "errors": _errors(job, table.errors, found, faults),
         "fit_initial": table.fit_initial,
         "unknowns": _unknowns(job, table, found),
@@ -111,7 +112,7 @@ def study(
                 candidates[name] = _candidate(job, candidate, chemistry)
                 check_data(candidates[name], found, **{**options, "per_run": ()})
     _check_names(table, chemistry, faults)
-    extra: dict[str, Any] = {}
+    extra: PlainData = {}
     with faults.at("screening"):
         extra |= _screening(job, table, found)
     with faults.at("rates"):
@@ -157,7 +158,7 @@ def _check_names(table: models.FitTable, chemistry: Chemistry | None, faults: Fa
             faults.add("region or next", f"'{name}' is not an unknown constant", nearest(name, known))
 
 
-def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates) -> dict[str, Any]:
+def _unknowns(job: JobContext, table: models.FitTable, data: Experiments | Rates) -> PlainData:
     """Unknown conditions of vessels, a bare number in the unit of its kind."""
     vessels = [run.vessel for run in data if not run.is_simple] if isinstance(data, Experiments) else []
     found = {}
@@ -230,7 +231,7 @@ def _runs(found: Experiments | Rates, what: str) -> Experiments:
     return found
 
 
-def _screening(job: JobContext, table: models.FitTable, found: Experiments | Rates) -> dict[str, Any]:
+def _screening(job: JobContext, table: models.FitTable, found: Experiments | Rates) -> PlainData:
     given = table.screening
     if given is None:
         return {}

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from molino.core.annotations import ByName
 from molino.core.contents.feed import Feed
 from molino.core.contract.metric import Metric
 from molino.core.design.optimize.problem import Question
@@ -21,7 +22,7 @@ class Size:
     target: Any
     free: str | None
     confidence: float | None = None
-    spread: Mapping[str, Any] = field(default_factory=dict)
+    spread: ByName = field(default_factory=dict)
     seed: int = 0
     next: tuple[Experiment, ...] = ()
     several: int = 1
@@ -80,7 +81,7 @@ class RecommendTask:
     maximize: str | None
     minimize: str | None
     target: tuple[str, ...]
-    free: Mapping[str, Any]
+    free: ByName
     heat: str | None
     show: Mapping[str, str]
 
@@ -90,7 +91,7 @@ class SurveyTask:
     """A survey of a job: its subject, and the arguments of `mo.survey`."""
 
     feed: Feed
-    arguments: Mapping[str, Any]
+    arguments: ByName
 
 
 @dataclass(frozen=True)
@@ -99,4 +100,4 @@ class EquilibriumTask:
 
     vessel: str
     metric: Metric
-    arguments: Mapping[str, Any]
+    arguments: ByName

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
 from molino.core.contract.metric import Metric
@@ -231,7 +232,7 @@ def read_surveys(
             if (table.feed is None) == (table.vessel is None):
                 word = "neither" if table.feed is None else "both"
                 raise InputError(f"{word} feed and vessel are given", "", "give one of them")
-            given: dict[str, Any] = {"show": job.units, "metrics": [parse_metric(m) for m in table.metrics]}
+            given: PlainData = {"show": job.units, "metrics": [parse_metric(m) for m in table.metrics]}
             if table.vessel is not None:
                 vessel = vessel_named(job, table.vessel, vessels)
                 if not isinstance(vessel, FlowVessel):
@@ -268,7 +269,7 @@ def read_equilibria(job: JobContext, vessels: Vessels) -> dict[str, EquilibriumT
                 raise InputError(f"{table.vessel} has no feed of its own", "vessel", "name a tank or tube")
             metric = parse_metric(table.metric)
             at_equilibrium(vessel).spec.check_metric(metric)
-            given: dict[str, Any] = {"T": tuple(job.in_unit(t, "temperature") for t in table.T), "beds": table.beds}
+            given: PlainData = {"T": tuple(job.in_unit(t, "temperature") for t in table.T), "beds": table.beds}
             given["P"] = None if table.P is None else [job.in_unit(p, "pressure") for p in table.P]
             given["inlet"] = job.in_unit(table.inlet, "temperature")
             given["approach"] = job.in_unit(table.approach, "temperature difference")

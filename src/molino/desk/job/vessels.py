@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed
 from molino.core.contract.vessel import Vessel
@@ -40,7 +41,7 @@ from molino.desk.job import models
 from molino.desk.job.context import JobContext
 
 Feeds = Mapping[str, Feed]
-CLASSES: dict[str, Any] = {
+CLASSES: PlainData = {
     "batch": Batch,
     "semi-batch": SemiBatch,
     "stirred tank": StirredTank,
@@ -101,7 +102,7 @@ def _activity_model(table: Any, chemistry: Chemistry) -> ActivityModel:
 def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: Feeds) -> Vessel:
     """A vessel from its table: the declared fields of its class, and what refers to other tables."""
     cls, faults = CLASSES[table.kind], Faults()
-    given: dict[str, Any] = {"name": name, "show": job.units}
+    given: PlainData = {"name": name, "show": job.units}
     with faults.at():
         given |= job.read(cls, table)
     along = "length" if issubclass(cls, PlugFlow) else "time"
@@ -144,7 +145,7 @@ def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, fe
     return _with_profiles(job, cls(chemistry, **given), getattr(table, "profiles", {}))
 
 
-def _with_profiles(job: JobContext, vessel: Vessel, profiles: Mapping[str, Any]) -> Vessel:
+def _with_profiles(job: JobContext, vessel: Vessel, profiles: ByName) -> Vessel:
     """A vessel with profiles of conditions other than its temperature; InputError with all faults."""
     faults, found = Faults(), {}
     for name, pairs in profiles.items():

@@ -11,8 +11,9 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from importlib.metadata import version
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import ByName
 from molino.core.arguments import checked
 from molino.core.balances.engines import RTOL
 from molino.core.design.size.size_result import Sizing
@@ -339,7 +340,7 @@ def _inputs(job: Job) -> list[dict[str, str]]:
     return found
 
 
-def _inputs_and_versions(record: Mapping[str, Any]) -> Section:
+def _inputs_and_versions(record: ByName) -> Section:
     """Hashes of the inputs, versions, and the job as it was run."""
     import pandas as pd
 

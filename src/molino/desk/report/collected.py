@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import PlainData
 from molino.core.design.sweep_result import Sweep
 from molino.core.results import plain
 from molino.core.units import pretty
@@ -44,7 +45,7 @@ class CollectedResults(ResultsFolder):
         super().__init__(Path())
         self.draws = draws
         self.parts: dict[str, dict[str, Part]] = {}
-        self.contents: dict[str, Any] = {}
+        self.contents: PlainData = {}
         self._figures = 0
 
     def add(self, block: Block, *parts: str) -> None:

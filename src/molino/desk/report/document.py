@@ -5,11 +5,12 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from molino.core.annotations import ByName
 from molino.core.chemistry.notation import Equations
 from molino.core.results import plain
 from molino.core.units import number_text, pretty, pretty_heading
@@ -142,7 +143,7 @@ class Explorer:
     kind: ClassVar[str] = "explorer"
     name: str
     title: str
-    content: Mapping[str, Any]
+    content: ByName
 
 
 Block = Paragraph | Listing | Formulas | Facts | Table | Picture | Explorer
@@ -185,7 +186,7 @@ class Page:
     introduction: Sequence[str]
     answers: Sequence[tuple[str, str]]
     sections: Sequence[Section]
-    record: Mapping[str, Any]
+    record: ByName
     assumptions: str = ""
 
     def html(self) -> str:

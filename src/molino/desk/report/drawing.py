@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 import matplotlib as mpl
 import numpy as np
 
+from molino.core.annotations import PlainData
+
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
@@ -40,7 +42,7 @@ class Drawing:
     """
 
     svg: str
-    panels: list[dict[str, Any]]
+    panels: list[PlainData]
 
     @property
     def has_curves(self) -> bool:
@@ -79,7 +81,7 @@ def _is_plain(axes: Axes) -> bool:
     return axes.get_visible() and scales <= {"linear", "log"} and axes.get_label() != "<colorbar>"
 
 
-def _panel(axes: Axes, figure: Figure) -> dict[str, Any]:
+def _panel(axes: Axes, figure: Figure) -> PlainData:
     """The place of some axes in the SVG, and their curves."""
     box = axes.get_window_extent()
     scale, height = _POINTS_AN_INCH / figure.dpi, figure.get_figheight() * _POINTS_AN_INCH
@@ -93,7 +95,7 @@ def _panel(axes: Axes, figure: Figure) -> dict[str, Any]:
     }
 
 
-def _curve(line: Any, axes: Axes) -> dict[str, Any] | None:
+def _curve(line: Any, axes: Axes) -> PlainData | None:
     """A curve along x, thinned for a page; None if it is not one."""
     try:
         x, y = (np.asarray(v, dtype=float) for v in line.get_data(orig=False))

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from pydantic import BaseModel
 
+from molino.core.annotations import PlainData
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result
@@ -107,7 +108,7 @@ class Rerun(Frozen, Result):
         ]
         return pd.DataFrame(rows, columns=["where", "reported", "now", "relative"])
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data of the comparison."""
         return {
             "report": self.path.name,
@@ -149,8 +150,8 @@ class Record(BaseModel):
     job: str | None
     inputs: list[_Input]
     answers: dict[str, str] = {}
-    results: dict[str, Any]
-    failed: dict[str, Any] = {}
+    results: PlainData
+    failed: PlainData = {}
     page: str = ""
     title: str = ""
     question: str = ""

@@ -7,6 +7,8 @@ from dataclasses import replace
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import PlainData
+
 if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
@@ -44,7 +46,7 @@ def only(job: Job, step: str, names: Sequence[str]) -> Job:
         if name not in known:
             faults.add("--only", f"unknown name '{name}'", nearest(name, known))
     faults.raise_any()
-    kept: dict[str, Any] = {key: {n: one for n, one in t.items() if n in names} for key, t in tables.items()}
+    kept: PlainData = {key: {n: one for n, one in t.items() if n in names} for key, t in tables.items()}
     return replace(job, **kept)
 
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import ByName, PlainData
 from molino.desk.steps.common import console, known_vessels, show_progress, show_table
 
 if TYPE_CHECKING:
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 
-def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -> dict[str, Any]:
+def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -> PlainData:
     """Print the content of the job unless quiet, and return it as plain data; reading it has found no faults."""
     runs = _verified_runs(job, quiet) if thorough else {}
     if quiet:
@@ -76,7 +77,7 @@ def do(job: Job, quiet: bool, equations: bool = False, thorough: bool = False) -
     return _plain(job, reviews, runs)
 
 
-def _verified_runs(job: Job, quiet: bool) -> dict[str, Any]:
+def _verified_runs(job: Job, quiet: bool) -> PlainData:
     """Run each vessel with a size, with a second integration by another method; an error if one disagrees."""
     from molino.core.errors import Failures, InputError
 
@@ -142,7 +143,7 @@ def _tasks(job: Job) -> dict[str, list[str]]:
     return {task: list(names) for task, names in tasks.items()}
 
 
-def _plain(job: Job, reviews: Mapping[str, VesselReview], runs: Mapping[str, Any]) -> dict[str, Any]:
+def _plain(job: Job, reviews: Mapping[str, VesselReview], runs: ByName) -> PlainData:
     chemistry = job.chemistry
     return {
         "job": job.path.name,

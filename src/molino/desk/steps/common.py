@@ -13,6 +13,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from molino.core.annotations import ByName, PlainData
+
 if TYPE_CHECKING:
     import pandas as pd
     from rich.console import Console
@@ -158,7 +160,7 @@ def next_experiments(
     return found
 
 
-def require_tasks(job: Job, table: str, tasks: Mapping[str, Any], advice: str) -> None:
+def require_tasks(job: Job, table: str, tasks: ByName, advice: str) -> None:
     """Raise InputError if a job has no table of a kind."""
     from molino.core.errors import InputError
 
@@ -181,7 +183,7 @@ def do_each(
     return found, failures
 
 
-def content_of(job: Job, source: str, **found: Mapping[str, Result]) -> dict[str, Any]:
+def content_of(job: Job, source: str, **found: Mapping[str, Result]) -> PlainData:
     """The plain data of a command: the job, the source of its constants, and results by kind and name."""
     results = {kind: {name: one.to_dict() for name, one in own.items()} for kind, own in found.items()}
     return {"job": job.path.name, "title": job.title, "source": source, **results}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
     console,
     content_of,
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from molino.desk.job.task_types import Compare
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Compare, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.comparison import compare
     from molino.core.design.size.sizing import size

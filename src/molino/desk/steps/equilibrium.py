@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
     console,
     content_of,
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
     from molino.desk.job.task_types import EquilibriumTask
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Compute the curves, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.equilibrium_curves import equilibrium_curves
     from molino.core.vessels.flow_vessel import FlowVessel

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import PlainData
 from molino.core.errors import Failures, InputError
 from molino.desk.steps.common import console, known_chemistry, load_figures, print_written, results_of, show_progress
 
@@ -14,12 +15,12 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Compute, write, print unless quiet; returns the result as plain data."""
     if not job.fields:
         raise InputError("there is no [fields.NAME] table", job.path.name, "add one of kind 'basin' or 'laminar tube'")
     chemistry, source = known_chemistry(job, quiet)
-    failures, found = Failures(), dict[str, dict[str, Any]]()
+    failures, found = Failures(), dict[str, PlainData]()
     for name, task in job.fields.items():
         with failures.at(f"[fields.{name}]"):
             known = replace(task, field=replace(task.field, chemistry=chemistry))
@@ -52,11 +53,11 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     return content
 
 
-def _worked_out(name: str, task: FieldTask, quiet: bool) -> dict[str, Any]:
+def _worked_out(name: str, task: FieldTask, quiet: bool) -> PlainData:
     """The steady field, that over time and the residence time distribution, as requested."""
 
     vessel: Any = task.field
-    found: dict[str, Any] = {}
+    found: PlainData = {}
     with show_progress(f"{name} at steady state", quiet):
         found["steady"] = vessel.run()
     if task.follow is not None:
@@ -72,7 +73,7 @@ def _share(tell_of: Callable[[str], None]) -> Callable[[float], None]:
     return lambda share: tell_of(f"{100 * share:.0f} %")
 
 
-def _write(folder: Any, name: str, task: FieldTask, results: dict[str, Any]) -> None:
+def _write(folder: Any, name: str, task: FieldTask, results: PlainData) -> None:
     """Tables and figures of one field."""
     from molino.core.fields.basin_run import BasinInTime
 

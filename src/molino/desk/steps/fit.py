@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import console, do_fits, load_figures, print_written, results_of, show_table
 from molino.desk.steps.fit_report import after, before, over_temperature
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from molino.desk.tables.write import ResultsFolder
 
 
-def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None) -> dict[str, Any]:
+def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None) -> PlainData:
     """Fit, write, print unless quiet; returns the result as plain data."""
     from molino.core.errors import InputError
 
@@ -30,7 +31,7 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
     }
     folder = job.results_folder()
     early = {name: before(job, name, study, quiet, folder) for name, study in studies.items()}
-    content: dict[str, Any] = {"job": job.path.name, "title": job.title, "fits": {}}
+    content: PlainData = {"job": job.path.name, "title": job.title, "fits": {}}
     for name, line in job.lines.items():
         content["fits"][name] = over_temperature(job, name, line, quiet, folder).content
     fits = do_fits(job, quiet)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import console, load_figures, show_progress, show_table
 
 if TYPE_CHECKING:
@@ -31,7 +32,7 @@ class FitReport:
     name: str
     quiet: bool
     folder: ResultsFolder
-    content: dict[str, Any] = field(default_factory=dict)
+    content: PlainData = field(default_factory=dict)
     screening: Screening | None = None
 
     def say(self, text: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import PlainData
 from molino.core.errors import Failures
 from molino.desk.steps.common import (
     console,
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Optimize, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.optimizing import answer
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import ByName, PlainData
 from molino.core.contract.run_result import RunResult
 from molino.core.errors import Failures
 from molino.desk.steps.common import (
@@ -45,7 +46,7 @@ class _Found:
     failures: Failures = field(default_factory=Failures)
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Run, write, print unless quiet; returns the result as plain data."""
     from molino.core.errors import InputError
 
@@ -81,7 +82,7 @@ def do(job: Job, quiet: bool) -> dict[str, Any]:
     return content
 
 
-def _run_all(job: Job, vessels: Mapping[str, Any], quiet: bool) -> _Found:
+def _run_all(job: Job, vessels: ByName, quiet: bool) -> _Found:
     """Every vessel as given, with all tasks of its table."""
     from molino.core.runs.run import Run as RunOfVessel
 
@@ -132,7 +133,7 @@ def _needs_size(vessel: Any) -> bool:
     return any(one.spec.needs_size for one in getattr(vessel, "vessels", [vessel]))
 
 
-def _write(job: Job, found: _Found, content: dict[str, Any]) -> ResultsFolder:
+def _write(job: Job, found: _Found, content: PlainData) -> ResultsFolder:
     """All tables and figures."""
     from molino.core.runs.run import Run as RunOfVessel
     from molino.core.trains.train_over_time import TrainInTime

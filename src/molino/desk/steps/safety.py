@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import ByName
 from molino.desk.steps.common import load_figures, show_table
 
 if TYPE_CHECKING:
@@ -12,7 +13,7 @@ if TYPE_CHECKING:
     from molino.desk.tables.write import ResultsFolder
 
 
-def safety_of_runs(runs: Mapping[str, Any]) -> dict[str, Safety]:
+def safety_of_runs(runs: ByName) -> dict[str, Safety]:
     """The heat safety of each run with an exothermic reaction."""
     from molino.core.safety.heat_safety import safety_of
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
     console,
     content_of,
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Size, write, print unless quiet; returns the result as plain data. All targets are tried, also if one fails."""
     from molino.core.design.size.sizing import size
     from molino.core.errors import Failures

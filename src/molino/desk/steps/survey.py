@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
     console,
     content_of,
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from molino.desk.job.load import Job
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Survey, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.survey import survey as survey_of
 

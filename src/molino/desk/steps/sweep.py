@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
     console,
     content_of,
@@ -24,7 +25,7 @@ _SHOWN = 12
 """The number of printed rows."""
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """Sweep, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.sweeping import sweep
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from molino.core.annotations import PlainData
 from molino.desk.steps.common import console, load_figures, print_written, show_progress, show_table
 
 if TYPE_CHECKING:
@@ -12,14 +13,14 @@ if TYPE_CHECKING:
     from molino.desk.tables.write import ResultsFolder
 
 
-def do(job: Job, quiet: bool) -> dict[str, Any]:
+def do(job: Job, quiet: bool) -> PlainData:
     """The tracer tests of a job: analyse, write, print unless quiet; returns the result as plain data."""
     from molino.core.errors import Failures, InputError
     from molino.desk.tables.tracer import read_tracer
 
     if not job.tracers:
         raise InputError("there is no [tracer.NAME] table", job.path.name, "add one with file, volume and flow")
-    folder, failures, found = job.results_folder(), Failures(), dict[str, Any]()
+    folder, failures, found = job.results_folder(), Failures(), PlainData()
     for name, task in job.tracers.items():
         with failures.at(f"[tracer.{name}]"), show_progress(f"tracer test {name}", quiet):
             test = read_tracer(task.path, **task.reading)
@@ -44,7 +45,7 @@ def analysed(
     folder: ResultsFolder,
     parts: tuple[str, ...],
     quiet: bool,
-) -> dict[str, Any]:
+) -> PlainData:
     """The analysis of one test: written, printed unless quiet, returned as plain data."""
     from molino.core.mixing.conversion import mixing_bounds
     from molino.core.mixing.flow_fit import fit_flow_models
@@ -53,7 +54,7 @@ def analysed(
     found = test.distribution(smoothing)
     compared = fit_flow_models(test) if models else None
     bounds = mixing_bounds(_first_order(rate_constant), found) if rate_constant is not None else None
-    content: dict[str, Any] = {**found.to_dict(), "notes_of_reading": list(test.notes)}
+    content: PlainData = {**found.to_dict(), "notes_of_reading": list(test.notes)}
     folder.result(found, *parts)
     folder.csv(found.table(), *parts)
     folder.figure(figures.tracer(found, compared), *parts)

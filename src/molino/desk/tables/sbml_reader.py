@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
@@ -10,6 +9,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName, PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.equation import parse_equation
 from molino.core.chemistry.formula import names_in, parse_formula
@@ -76,7 +76,7 @@ class SbmlModel(Frozen, Printed):
     """
 
     chemistry: Chemistry
-    initial: Mapping[str, Any]
+    initial: ByName
     volume: Any
     T: Any
     notes: tuple[str, ...]
@@ -104,7 +104,7 @@ class Reader:
         names = [s.getName() or s.getId() for s in self.species.values()]
         fit = len(set(names)) == len(names) and all(_is_name(name) for name in names)
         self.names = {own: (s.getName() or own) if fit else own for own, s in self.species.items()}
-        self.constants: dict[str, Any] = {}
+        self.constants: PlainData = {}
         self.has_units = bool(model.getNumUnitDefinitions()) or bool(model.getSubstanceUnits())
         self.in_model_units = False
         self.bare: dict[str, float] = {}  # constants in the units of the model
@@ -244,7 +244,7 @@ class Reader:
         volume, _ = self._unit(compartment.getUnits() or self.model.getVolumeUnits() or "litre")
         return f"{number * substance / volume!r} mol/m^3"
 
-    def _reaction(self, one: Any, held: set[str], concentrations: Mapping[str, Any], vessel: str) -> Reaction:
+    def _reaction(self, one: Any, held: set[str], concentrations: ByName, vessel: str) -> Reaction:
         """An equation and its rate per volume."""
         if one.getKineticLaw() is None or one.getKineticLaw().getMath() is None:
             raise InputError("it has no kinetic law", "", "add one")
@@ -257,7 +257,7 @@ class Reader:
                     moles = _exact(reference.getStoichiometry())
                     terms.append(f"{'' if moles == 1 else f'{moles} '}{self.names[own]}")
             sides.append(" + ".join(terms))
-        used: dict[str, Any] = {}
+        used: PlainData = {}
         self.in_model_units = self.has_units and not self._is_consistent(one.getKineticLaw())
         text = self._formula(one.getKineticLaw().getMath(), held, concentrations, used, vessel)
         used[_safe(vessel)] = self._constant(vessel)
@@ -297,9 +297,7 @@ class Reader:
         compartment = self.model.getCompartment(0)
         return self._unit(compartment.getUnits() or self.model.getVolumeUnits() or "litre")[0]
 
-    def _formula(
-        self, node: Any, held: set[str], concentrations: Mapping[str, Any], used: dict[str, Any], vessel: str
-    ) -> str:
+    def _formula(self, node: Any, held: set[str], concentrations: ByName, used: PlainData, vessel: str) -> str:
         """A formula as rate law; its constants are added to `used`."""
         sbml = self.sbml
         kind = node.getType()
@@ -328,9 +326,7 @@ class Reader:
             )
         return self._named(name, held, concentrations, used, vessel)
 
-    def _named(
-        self, name: str, held: set[str], concentrations: Mapping[str, Any], used: dict[str, Any], vessel: str
-    ) -> str:
+    def _named(self, name: str, held: set[str], concentrations: ByName, used: PlainData, vessel: str) -> str:
         """The meaning of a name of the model in a rate law."""
         if name in self.rules:
             self.depth += 1

@@ -11,6 +11,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
@@ -46,7 +47,7 @@ def write_sbml(
     chemistry: Chemistry,
     path: str | Path,
     *,
-    initial: Mapping[str, Any] | None = None,
+    initial: ByName | None = None,
     volume: Any = "1 m3",
     T: Any = None,
     P: Any = None,
@@ -93,7 +94,7 @@ def write_sbml(
 
 
 def _read_conditions(
-    chemistry: Chemistry, initial: Mapping[str, Any], volume: Any, T: Any, P: Any
+    chemistry: Chemistry, initial: ByName, volume: Any, T: Any, P: Any
 ) -> tuple[float, dict[str, float], dict[str, float]]:
     """Volume, concentrations, and temperature and pressure where rates depend on them, in SI."""
     faults = Faults()

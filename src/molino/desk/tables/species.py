@@ -6,11 +6,11 @@ import json
 from collections.abc import Iterable, Mapping
 from dataclasses import fields
 from pathlib import Path
-from typing import Any
 
 import pandas as pd
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.heat_capacity import HeatCapacity
 from molino.core.chemistry.species import PROPERTIES, Species
@@ -101,7 +101,7 @@ def _columns(headings: list[str], file: str) -> _Columns:
 
 
 def _species(row: pd.Series, columns: _Columns, file: str) -> Species:
-    given: dict[str, Any] = {}
+    given: PlainData = {}
     polynomial: dict[int, str] = {}
     for heading, (key, power, unit) in columns.items():
         cell = row[heading]
@@ -148,7 +148,7 @@ def species_table(species: Iterable[Species], show: Mapping[str, str] | None = N
     chosen = {**HABIT, "density": "kg/m^3", "molar mass": "g/mol", "molar volume": "cm^3/mol", **(show or {})}
     rows = []
     for one in species:
-        row: dict[str, Any] = {"name": one.name, "formula": one.formula or ""}
+        row: PlainData = {"name": one.name, "formula": one.formula or ""}
         known = one.known()
         if "molar_mass" not in known and one.formula:
             known = {"molar_mass": one.require("molar_mass", "the table"), **known}

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
+from molino.core.annotations import PlainData
 from molino.core.errors import InputError, WriteError
 from molino.core.results import plain
 from molino.desk.tables.workbook import CELL, CONTENTS, ILLEGAL, INPUTS, write_workbook
@@ -167,7 +168,7 @@ class ResultsFolder:
         scale = (width or own[0]) / own[0]
         figure.set_size_inches(own[0] * scale, own[1] * scale if height is None else height)
         for kind in (kind for kind in _DRAWN if kind in self.formats):
-            made: dict[str, Any] = {"png": {}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[kind]
+            made: PlainData = {"png": {}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[kind]
             with self.writing(self.file(f".{kind}", *parts)) as temporary, mpl.rc_context({"svg.hashsalt": "molino"}):
                 figure.savefig(temporary, format=kind, dpi=self._dpi, metadata=made)
 

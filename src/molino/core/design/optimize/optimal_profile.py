@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.design.optimize.free_profile import MovingNumber
 from molino.core.display import Display
@@ -110,7 +111,7 @@ class OptimalProfile(Frozen):
             for t, v in zip(self.times, self.values, strict=True)
         ]
 
-    def to_dict(self, display: Display) -> dict[str, Any]:
+    def to_dict(self, display: Display) -> PlainData:
         """Plain data: points in the units of results, and arcs."""
         unit = self.along_unit
         shown = [float(units.unit(unit).from_si(t)) if unit else float(t) for t in self.times]

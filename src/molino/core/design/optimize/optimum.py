@@ -7,11 +7,11 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, checked_fact
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.vessel import Vessel
@@ -165,10 +165,10 @@ class Optimum(Frozen, Result):
         expression by it (each in its unit, per unit of the condition)."""
         if self.profiles and not self.free:
             return self.profile_table()
-        rows: list[dict[str, Any]] = []
+        rows: list[PlainData] = []
         shown = [self.objective, *(limit.expression for limit in self.limits)]
         for j, number in enumerate(self.free):
-            row: dict[str, Any] = {
+            row: PlainData = {
                 "free": number.name,
                 "value": number.shown(number.value),
                 "low": number.shown(number.low),
@@ -185,7 +185,7 @@ class Optimum(Frozen, Result):
 
     def profile_table(self) -> Table:
         """The points of the optimal profiles: name, place and value with its unit."""
-        rows: list[dict[str, Any]] = []
+        rows: list[PlainData] = []
         for profile in self.profiles:
             along = units.unit(profile.along_unit) if profile.along_unit else None
             heading = f"{profile.along} [{profile.along_unit}]" if profile.along_unit else profile.along
@@ -265,7 +265,7 @@ class Optimum(Frozen, Result):
             return f"objective, after {self.integrations} steps of Newton's method"
         return f"slopes, after {self.integrations} integrations"
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: objective, free numbers, limits, which are active, and the run at the optimum."""
         display = self.display
         return plain_dict(

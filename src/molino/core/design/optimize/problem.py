@@ -5,13 +5,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.contents.portion import Portion, read_portion
 from molino.core.contract.condition import Condition
 from molino.core.contract.metric import Metric
@@ -127,7 +128,7 @@ class Question(Frozen):
     limits: tuple[Limit, ...]
     free: tuple[FreeNumber, ...]
     confidence: float | None = None
-    spread: Mapping[str, Any] = FrozenMapping()
+    spread: ByName = field(default_factory=FrozenMapping)
     moving: tuple[MovingNumber, ...] = ()
 
     def require_known(self) -> None:

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.checks import Check, checked_fact
 from molino.core.contract.metric import Metric
 from molino.core.contract.run_result import RunResult
@@ -131,7 +132,7 @@ class Sizing(Frozen, Result):
     def table(self) -> Table:
         """One row: target, the result, its value with its interval, the residence time."""
         display, kind = self.display, self.kind
-        row: dict[str, Any] = {
+        row: PlainData = {
             "target": f"{self.metric} = {display.text(self.target, self.metric.kind)}",
             "found": self.free.replace("_", " "),
             "value": float(display.number(self.value, kind)),
@@ -146,7 +147,7 @@ class Sizing(Frozen, Result):
         time = float(display.number(self.run.residence_time_si, "time"))
         return frame([{**row, "unit": display.unit(kind), display.heading("residence time", "time"): time}])
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: target, size with its interval, stability, and the run of the sized vessel."""
         display, kind = self.display, self.kind
         interval = None if self.interval is None else [float(display.number(bound, kind)) for bound in self.interval]

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.arguments import checked
 from molino.core.checks import require_passed
 from molino.core.contract.metric import Metric
@@ -37,7 +38,7 @@ def size(
     free: str | None = None,
     *,
     confidence: float | None = None,
-    spread: Mapping[str, Any] | None = None,
+    spread: ByName | None = None,
     seed: int = 0,
     progress: Callable[[str], None] | None = None,
 ) -> Sizing:
@@ -96,7 +97,7 @@ def _with_confidence(
     vessel: Vessel | Train,
     plain: Sizing,
     confidence: float,
-    spread: Mapping[str, Any] | None,
+    spread: ByName | None,
     seed: int,
     progress: Callable[[str], None] | None,
 ) -> Sizing:

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiments import Experiments
@@ -145,7 +146,7 @@ class Screening(Frozen, Result):
     def table(self) -> Table:
         """One row per law and run: R^2 and k of the line, k of the curve with its 95 % interval, half-life, scatter."""
         display = self.experiments.display
-        rows: list[dict[str, Any]] = []
+        rows: list[PlainData] = []
         for law in (*self.laws, self.free):
             name = f"order n = {law.order:.3g}" if law is self.free else law.name
             for i, (s, line) in enumerate(zip(self.series, law.lines, strict=True)):
@@ -262,7 +263,7 @@ class Screening(Frozen, Result):
         unit = self.k_unit(chosen) or None
         return Arrhenius.through(T, [Value(chosen.k(i), unit) for i in range(len(self.series))])
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: the verdict, and each law with its constants by run, in the units of results."""
         display = self.experiments.display
         laws = {}
@@ -373,7 +374,7 @@ class Prediction(Frozen, Result):
         """One row: run, time, value and the half widths."""
         display = self.screening.experiments.display
         numbers = {"value": self.value, "± of the mean": self.confidence, "± of one sample": self.prediction}
-        row: dict[str, Any] = {"run": self.run, display.heading("time", "time"): display.number(self.time, "time")}
+        row: PlainData = {"run": self.run, display.heading("time", "time"): display.number(self.time, "time")}
         return frame(
             [
                 row
@@ -381,7 +382,7 @@ class Prediction(Frozen, Result):
             ]
         )
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data, in SI."""
         return {
             "run": self.run,

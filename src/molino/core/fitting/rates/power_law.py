@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from molino.core import units
+from molino.core.annotations import PlainData
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.rates.rate_data import RateData
 from molino.core.fitting.residual_diagnostics import LEVEL, SignRuns, sign_runs
@@ -97,7 +98,7 @@ class PowerLaw(Frozen, Result):
         total = sum(self.orders.values())
         return f"{display.unit(self.rates.kind)} / ({display.unit('concentration')})^{total:.3g}"
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data: constants with intervals, R^2, residuals with their runs of signs, the origin of the rates."""
         return {
             "how": self.rates.how,
@@ -124,7 +125,7 @@ class PowerLaw(Frozen, Result):
     def points_table(self) -> Table:
         """One row per rate above zero: conditions, measured, calculated, and the residual of ln r."""
         rates, display = self.rates, self.rates.display
-        columns: dict[str, Any] = {
+        columns: PlainData = {
             display.heading(s, "concentration"): display.number(rates.concentrations[s][self.used], "concentration")
             for s in self.species
         }

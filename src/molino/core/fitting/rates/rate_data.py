@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.reaction import BASES
 from molino.core.display import Display
 from molino.core.errors import Faults, nearest
@@ -121,7 +122,7 @@ class RateData(Frozen, Result):
     def table(self) -> Table:
         """One row per rate, with units in the headings."""
         display = self.display
-        columns: dict[str, Any] = {"run": self.run}
+        columns: PlainData = {"run": self.run}
         if np.isfinite(self.time).all():
             columns[display.heading("time", "time")] = display.number(self.time, "time")
         if self.T is not None:
@@ -131,7 +132,7 @@ class RateData(Frozen, Result):
         columns[display.heading(self.response, self.kind)] = display.number(self.rate, self.kind)
         return frame(columns)
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> PlainData:
         """Plain data, in SI; `Rates.from_dict` reads it."""
         return {
             "rate": self.rate.tolist(),

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import ByName
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments
@@ -189,7 +190,7 @@ class Rates(RateData):
         )
 
     @classmethod
-    def from_dict(cls, given: Mapping[str, Any]) -> Rates:
+    def from_dict(cls, given: ByName) -> Rates:
         """The rates of `to_dict`, without the curves that they are derived from."""
         known = {name: value for name, value in given.items() if value is not None}
         return cls(**{**known, "run": tuple(known.get("run", ()))})

@@ -152,7 +152,7 @@ def test_the_demo_is_first_order_in_xylose(molino: Typed, folder: Path) -> None:
     figure = mo.figures.orders(mo.screen_orders(mo.read_experiments(folder / "cob-liquor.csv"), "xylose"))
     titles = [axes.get_title("left") for axes in figure.axes]
     assert titles[1].startswith("first order (chosen)   R² 0.9")
-    assert figure.axes[2].get_ylabel() == "1/[xylose] [L/mol]"
+    assert figure.axes[2].get_ylabel() == "1/c [L/mol]"
     low, high = figure.axes[1].get_ylim()
     assert low < math.log(0.02) < math.log(0.3) < high
 

@@ -47,7 +47,7 @@ def attach(module: str, path: str) -> tuple[Callable[[str], Any], Callable[[], l
     return load, lambda: sorted({*known, *more}), [*known, *more]
 
 
-def _draw(result: Any, **options: Any) -> Any:
+def _draw(result: object, **options: Any) -> Any:
     """The figure of a result; Matplotlib is imported on first use."""
     return importlib.import_module("molino.desk.figures").figure_of(result, **options)
 

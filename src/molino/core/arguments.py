@@ -68,13 +68,13 @@ def raise_wrong(given: ByName, hints: ByName, place: str, error: Exception) -> N
         raise InputError(faults) from error
 
 
-def check_starts(n_starts: Any, where: str) -> None:
+def check_starts(n_starts: object, where: str) -> None:
     """Raise InputError for a number of starts that is not a whole number from 1 to 1000."""
     if isinstance(n_starts, bool) or not isinstance(n_starts, int) or not 1 <= n_starts <= 1000:
         raise InputError(f"n_starts = {n_starts!r}", where, "give a whole number from 1 to 1000")
 
 
-def short(value: Any) -> str:
+def short(value: object) -> str:
     """A value for a message."""
     if isinstance(value, _PLAIN) or value is None or isinstance(value, list | tuple | dict):
         try:
@@ -86,7 +86,7 @@ def short(value: Any) -> str:
     return text if len(text) <= _LONGEST else text[: _LONGEST - 3] + "..."
 
 
-def _advice(hint: Any, name: str) -> str:
+def _advice(hint: object, name: str) -> str:
     if hint is int:
         return f"give a whole number from 0 to {_LARGEST}"
     words = getattr(hint, "__name__", "") or str(hint).replace("typing.", "")
@@ -95,10 +95,10 @@ def _advice(hint: Any, name: str) -> str:
     return f"give {name} as described" if hint is Any or "Any" in words else f"give {words}"
 
 
-def resolved_hints(owner: Any) -> PlainData:
-    """Annotations; those whose names are imported only for type checkers are `Any`."""
+def resolved_hints(owner: object) -> PlainData:
+    """Annotations; those whose names are imported only for type checkers, and `object`, are `Any`."""
     try:
-        return typing.get_type_hints(owner)
+        return {name: Any if hint is object else hint for name, hint in typing.get_type_hints(owner).items()}
     except NameError:
         found = {}
         space = vars(inspect.getmodule(owner) or types)
@@ -110,7 +110,7 @@ def resolved_hints(owner: Any) -> PlainData:
         return found
 
 
-def _is_suspect(value: Any, hint: Any) -> bool:
+def _is_suspect(value: Any, hint: object) -> bool:
     """Whether a value cannot be read although its annotation accepts anything."""
     if hint is Any:
         return _is_foreign(value)
@@ -123,7 +123,7 @@ def _is_suspect(value: Any, hint: Any) -> bool:
     return any(_is_suspect(member, [part for part in parts if part is not ...][-1]) for member in members if parts)
 
 
-def _is_foreign(value: Any) -> bool:
+def _is_foreign(value: object) -> bool:
     """Whether a value is neither a text, a quantity, an object of Molino, nor a collection of them."""
     members = value.values() if isinstance(value, dict) else value if isinstance(value, list | tuple) else ()
     if any(type(member).__module__.startswith("molino.") for member in members):
@@ -135,7 +135,7 @@ def _is_foreign(value: Any) -> bool:
     return not type(value).__module__.startswith("molino.")
 
 
-def _fits(value: Any, hint: Any) -> bool:
+def _fits(value: object, hint: object) -> bool:
     """Whether a value is of an annotated type."""
     if hint is Any or isinstance(hint, TypeVar | str):
         return True

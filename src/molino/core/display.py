@@ -64,7 +64,7 @@ class Display:
             return f"{per.get(kind) or self.unit('concentration')}/{self.unit('time')}"
         return HABIT[kind]
 
-    def number(self, si: Any, kind: str) -> Any:
+    def number(self, si: object, kind: str) -> Any:
         """SI numbers in the unit of results."""
         text = self.unit(kind)
         return unit(text).from_si(si) if text else si

@@ -50,7 +50,7 @@ class FrozenMapping(Mapping[Any, Any]):
     def __init__(self, given: Mapping[Any, Any] | None = None) -> None:
         self._held = dict(given or {})
 
-    def __getitem__(self, key: Any) -> Any:
+    def __getitem__(self, key: object) -> Any:
         return self._held[key]
 
     def __iter__(self) -> Iterator[Any]:
@@ -69,7 +69,7 @@ class FrozenMapping(Mapping[Any, Any]):
         return repr(self._held)
 
 
-def content(value: Any) -> Any:
+def content(value: object) -> Any:
     """A value in a form that can be hashed and compared: mappings, lists, arrays and dataclasses by their contents.
 
     An unknown number (NaN) is the same as another.

@@ -78,7 +78,7 @@ class FieldSchema:
     is_independent: bool = False
 
 
-def _declared(schema: FieldSchema, default: Any) -> Any:
+def _declared(schema: FieldSchema, default: object) -> Any:
     metadata = {"schema": schema}
     if default is MISSING:
         return dataclasses.field(metadata=metadata)
@@ -89,7 +89,7 @@ def _declared(schema: FieldSchema, default: Any) -> Any:
 
 def quantity(
     kind: str,
-    default: Any = None,
+    default: object = None,
     *,
     sign: str = "positive",
     most: float = math.inf,
@@ -105,34 +105,34 @@ def quantity(
     return _declared(schema, default)
 
 
-def quantities(kind: str, default: Any = None, *, alternatives: tuple[str, ...] = ()) -> Any:
+def quantities(kind: str, default: object = None, *, alternatives: tuple[str, ...] = ()) -> Any:
     """A field that holds one quantity or several, which its class reads; a bare number is of the kind."""
     return _declared(FieldSchema("quantities", kind, alternatives), default)
 
 
-def option(default: Any, choices: Iterable[str] = (), *, setting: bool = False) -> Any:
+def option(default: object, choices: Iterable[str] = (), *, setting: bool = False) -> Any:
     """A field that holds a flag, a count or a text, by its default."""
     holds = "flag" if isinstance(default, bool) else "count" if isinstance(default, int) else "text"
     kind = "number" if holds == "count" else ""
     return _declared(FieldSchema(holds, kind, choices=tuple(choices), is_setting=setting), default)
 
 
-def entry(kind: str = "", default: Any = None) -> Any:
+def entry(kind: str = "", default: object = None) -> Any:
     """A field that holds a quantity or an unknown one, which its class reads."""
     return _declared(FieldSchema("entry", kind, sign="any"), default)
 
 
-def numbers(default: Any = None) -> Any:
+def numbers(default: object = None) -> Any:
     """A field that holds several plain numbers, which its class reads."""
     return _declared(FieldSchema("numbers"), default)
 
 
-def contents(default: Any = None) -> Any:
+def contents(default: object = None) -> Any:
     """A field that holds quantities by species."""
     return _declared(FieldSchema("contents", "concentration"), default)
 
 
-def constant(default: Any = MISSING) -> Any:
+def constant(default: object = MISSING) -> Any:
     """A field that holds a rate constant: a quantity, or a law over temperature."""
     return _declared(FieldSchema("constant"), default)
 
@@ -155,18 +155,18 @@ def is_required(cls: Any, name: str) -> bool:
 
 
 @of_class
-def sizes_of(cls: Any) -> Mapping[str, str]:
+def sizes_of(cls: object) -> Mapping[str, str]:
     """The fields that `size` can find, with their kinds."""
     return {name: schema.kind for name, schema in schema_of(cls).items() if schema.is_size}
 
 
 @of_class
-def settings_of(cls: Any) -> Mapping[str, str]:
+def settings_of(cls: object) -> Mapping[str, str]:
     """The fields besides the sizes that are conditions, with their kinds."""
     return {n: schema.kind for n, schema in schema_of(cls).items() if schema.is_setting and not schema.is_size}
 
 
-def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] | None = None) -> None:
+def read_fields(instance: object, faults: Faults, place: str, only: Iterable[str] | None = None) -> None:
     """Read the quantities of a frozen object, and check its choices."""
     known = schema_of(type(instance))
     for name in known if only is None else only:
@@ -180,13 +180,13 @@ def read_fields(instance: Any, faults: Faults, place: str, only: Iterable[str] |
                 raise InputError(f"unknown {name} '{given}'", "", nearest(str(given), schema.choices))
 
 
-def _read(given: Any, schema: FieldSchema, name: str) -> Value:
+def _read(given: object, schema: FieldSchema, name: str) -> Value:
     if schema.is_setting and isinstance(given, str):
         return units.with_deviation(given, lambda text: _read_number(text, schema, name))
     return _read_number(given, schema, name)
 
 
-def _read_number(given: Any, schema: FieldSchema, name: str) -> Value:
+def _read_number(given: object, schema: FieldSchema, name: str) -> Value:
     if schema.sign == "any":
         return units.read(given, schema.kind or None, name)
     found = units.positive(given, schema.kind, name, zero=schema.sign == "nonnegative")
@@ -195,7 +195,7 @@ def _read_number(given: Any, schema: FieldSchema, name: str) -> Value:
     return found
 
 
-def given_values(instance: Any) -> list[tuple[str, Value | None]]:
+def given_values(instance: object) -> list[tuple[str, Value | None]]:
     """Every given quantity, with its kind; the units of results are chosen from them."""
     known = schema_of(type(instance))
     pairs = [(schema.kind, getattr(instance, name)) for name, schema in known.items() if not schema.alternatives]

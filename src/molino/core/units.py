@@ -282,7 +282,7 @@ def split_deviation(text: str) -> tuple[str, float, float] | None:
     return None if match is None else (f"{match[1]}{match[3]}", float(match[1]), float(match[2]))
 
 
-def with_deviation(given: Any, reader: Callable[[Any], Value]) -> Value:
+def with_deviation(given: object, reader: Callable[[Any], Value]) -> Value:
     """Read a quantity that may have a standard deviation, "12 +- 1 m3/h"; `reader` reads it without."""
     parts = split_deviation(given) if isinstance(given, str) else None
     if parts is None:
@@ -314,7 +314,7 @@ def read_numbers(given: Any, kind: str, name: str = "") -> np.ndarray:
         raise InputError(f"{given!r} are not numbers", where=name, advice=_example(kind)) from error
 
 
-def read_difference(given: Any, kind: str, name: str = "") -> float:
+def read_difference(given: object, kind: str, name: str = "") -> float:
     """A difference of two quantities in SI, like a standard deviation: "0.5 degC" are 0.5 K."""
     value = positive(given, kind, name)
     found = unit(value.unit) if value.unit else None
@@ -354,12 +354,12 @@ def article(noun: str) -> str:
     return f"{'an' if noun[0] in 'aeiou' else 'a'} {noun}"
 
 
-def positive(given: Any, kind: str, name: str, zero: bool = False) -> Value:
+def positive(given: object, kind: str, name: str, zero: bool = False) -> Value:
     """Read a quantity that must be above zero (or, with `zero`, not below it)."""
     return (_positive_known if isinstance(given, str | Value) else _positive)(given, kind, name, zero)
 
 
-def _positive(given: Any, kind: str, name: str, zero: bool) -> Value:
+def _positive(given: object, kind: str, name: str, zero: bool) -> Value:
     value = read(given, kind, name)
     if value.si < 0 or (value.si == 0 and not zero):
         what = "must not be negative" if zero else "must be above zero"

@@ -44,7 +44,7 @@ class SparseMaker:
     def __call__(self, values: Sequence[float]) -> Function:
         entries, flat, shape = self.make(values), self.flat, self.shape
 
-        def matrix(y: Any, t: float) -> np.ndarray:
+        def matrix(y: object, t: float) -> np.ndarray:
             full = np.zeros(shape[0] * shape[1])
             full[flat] = entries(y, t)
             return full.reshape(shape)

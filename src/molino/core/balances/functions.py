@@ -81,7 +81,7 @@ class Functions:
         if below + above + 1 < n / 4:
             place = (row - column + above, column)
 
-            def packed(y: Any, t: float) -> np.ndarray:
+            def packed(y: object, t: float) -> np.ndarray:
                 full = np.zeros((below + above + 1, n))
                 full[place] = entries(y, t)
                 return full

@@ -179,7 +179,7 @@ class Grouped:
         v, matrix = self.make(values)
         front = v[: self.width]
 
-        def function(y: Any, t: float) -> Any:
+        def function(y: object, t: float) -> Any:
             self._fill(v, y, t)
             found = matrix.dot(front)
             if not isfinite(found.sum()):
@@ -202,7 +202,7 @@ class Grouped:
         ends = np.cumsum([0, *sizes])
         data = np.empty(len(columns))
 
-        def function(y: Any, t: float) -> np.ndarray:
+        def function(y: object, t: float) -> np.ndarray:
             self._fill(v, y, t)
             with np.errstate(all="ignore"):
                 for (group, i), begin, end in zip(pairs, ends[:-1], ends[1:], strict=True):
@@ -216,7 +216,7 @@ class Grouped:
 
         return function
 
-    def _fill(self, v: np.ndarray, y: Any, t: float) -> None:
+    def _fill(self, v: np.ndarray, y: object, t: float) -> None:
         v[: self.n] = y
         v[self.n] = t
         with np.errstate(all="ignore"):

@@ -39,7 +39,7 @@ class PiecewiseLinear:
     @classmethod
     def read(
         cls,
-        given: Any,
+        given: object,
         along: str,
         kind: str,
         place: str,

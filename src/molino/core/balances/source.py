@@ -25,7 +25,7 @@ from molino.core.symbols import in_order
 class NotFinite(SolveError, ArithmeticError):
     """A generated function had a division by zero or a similar error; with its place."""
 
-    def __init__(self, cause: Exception, states: Any, at: float) -> None:
+    def __init__(self, cause: Exception, states: object, at: float) -> None:
         message = f"the balances evaluate to NaN there ({cause})"
         super().__init__(message, "", "check the size of the numbers, and rate laws with denominators that may be zero")
         self.cause, self.states, self.at = cause, states, at
@@ -58,11 +58,11 @@ def floored_log(value: float) -> float:
 SCALAR = {"exp": math.exp, "log": floored_log, "power": power, "slope_power": slope_power}
 
 
-def _array_power(base: Any, exponent: Any) -> Any:
+def _array_power(base: Any, exponent: object) -> Any:
     return np.where(np.asarray(base) > 0, np.abs(base) ** exponent, np.where(np.asarray(exponent) > 0, 0.0, np.nan))
 
 
-def _array_slope(base: Any, exponent: Any) -> Any:
+def _array_slope(base: Any, exponent: object) -> Any:
     return (
         np.where(np.asarray(base) > _FLOOR, np.abs(base), np.where(np.asarray(exponent) > 0, 0.0, _FLOOR)) ** exponent
     )

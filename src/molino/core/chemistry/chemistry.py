@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
 
 import sympy as sp
 
@@ -22,7 +21,7 @@ from molino.core.chemistry.reaction_set import Covariance, ReactionSet, enthalpy
 from molino.core.chemistry.thermochemistry import log_equilibrium, reaction_enthalpy
 from molino.core.errors import InputError, nearest
 from molino.core.results import Table, frame
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 
 @dataclass(frozen=True, eq=False)
@@ -100,7 +99,7 @@ class Chemistry(ReactionSet):
         lines.append(f"{len(self.species)} species, {count} reaction{'s' if count != 1 else ''}")
         return "\n".join(lines)
 
-    def reaction_enthalpy(self, name: str, T: Any) -> Value:
+    def reaction_enthalpy(self, name: str, T: QuantityLike) -> Value:
         """Enthalpy of a reaction at a temperature from its species, per mole of reaction, as a quantity in kJ/mol.
 
         sum of nu_i (H_f,i + integral of Cp,i dT). Raises InputError with missing properties.
@@ -110,7 +109,7 @@ class Chemistry(ReactionSet):
         found = reaction_enthalpy(reaction.equation, {s.name: s for s in self.species}, kelvin, asker)
         return Value(float(found), "kJ/mol")
 
-    def equilibrium_constant(self, name: str, T: Any) -> float:
+    def equilibrium_constant(self, name: str, T: QuantityLike) -> float:
         """The equilibrium constant of a reaction at a temperature from its species, in activities.
 
         K = exp(-dG/(R T)), for the standard state of the species' numbers. Raises InputError with missing properties.
@@ -119,7 +118,7 @@ class Chemistry(ReactionSet):
         asker = f"K of '{reaction.equation}'"
         return math.exp(float(log_equilibrium(reaction.equation, {s.name: s for s in self.species}, kelvin, asker)))
 
-    def check(self, T: Any = None) -> Review:
+    def check(self, T: QuantityLike | None = None) -> Review:
         """The findings of the chemistry before a run: errors, warnings and notes.
 
         Its construction raises errors of elements, names and dimensions. This check also finds species that no reaction

@@ -100,7 +100,7 @@ Entry = Value | Unknown | NotGiven
 """The possible values of a number."""
 
 
-def entry(given: Any, kind: str | None = None, name: str = "") -> Entry:
+def entry(given: object, kind: str | None = None, name: str = "") -> Entry:
     """Read a number, a quantity or an Unknown, and check its dimension against `kind`, if given."""
     if isinstance(given, Unknown):
         units.read(given.guess, kind, name)

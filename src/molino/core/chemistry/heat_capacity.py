@@ -182,7 +182,7 @@ class HeatCapacity(Frozen):
         )
 
 
-def read_heat_capacity(given: Any, molar_mass: float | None) -> HeatCapacity:
+def read_heat_capacity(given: object, molar_mass: float | None) -> HeatCapacity:
     """A heat capacity from the argument of a Species; one per mass is converted by the molar mass (kg/mol)."""
     if isinstance(given, HeatCapacity):
         return given

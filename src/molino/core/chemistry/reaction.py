@@ -93,8 +93,8 @@ class Reaction(Frozen):
         *,
         orders: ByName | None = None,
         basis: str = "volume",
-        enthalpy: Any = None,
-        enthalpy_at: Any = STANDARD_TEMPERATURE,
+        enthalpy: object = None,
+        enthalpy_at: object = STANDARD_TEMPERATURE,
         **constants: Any,
     ):
         faults = Faults()
@@ -205,7 +205,7 @@ def _mass_action(side: Sequence[tuple[str, Fraction]]) -> str:
     return "*".join(f"[{name}]" + ("" if n == 1 else f"^({n})" if n.denominator > 1 else f"^{n}") for name, n in side)
 
 
-def _power_law(orders: ByName, k: Any) -> tuple[str, PlainData]:
+def _power_law(orders: ByName, k: object) -> tuple[str, PlainData]:
     """The formula of a power law, and its constants.
 
     With an unknown order each concentration is divided by 1 mol/L (by 1 if k is a bare number), so that the unit of k

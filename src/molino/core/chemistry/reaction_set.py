@@ -109,7 +109,7 @@ class ReactionSet(Frozen, Printed):
         def __init__(
             self,
             reactions: Reaction | Sequence[Reaction],
-            species: Any = (),
+            species: object = (),
             constants: ByName = ...,
             covariance: Covariance | None = None,
         ) -> None: ...
@@ -157,9 +157,8 @@ class ReactionSet(Frozen, Printed):
                     continue
                 if listed or difflib.get_close_matches(name, found, n=1, cutoff=0.8):
                     message = f"[{name}] in the rate law is not a species of this chemistry"
-                    faults.add(
-                        f"reaction {reaction.name}", message, nearest(name, found) + " (or list it as a species)"
-                    )
+                    advice = f"{nearest(name, found)} (or list it as a species)"
+                    faults.add(f"reaction {reaction.name}", message, advice)
                 else:
                     found[name] = Species(name)
         return tuple(found.values())
@@ -379,7 +378,7 @@ def enthalpy_name(reaction: str) -> str:
     return f"{reaction}.enthalpy"
 
 
-def _read_species(item: Any) -> Species:
+def _read_species(item: object) -> Species:
     """A species from an entry of a list (Species or name) or of a mapping (name, and formula or properties)."""
     if isinstance(item, Species):
         return item

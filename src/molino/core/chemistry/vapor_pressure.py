@@ -12,6 +12,7 @@ import sympy as sp
 from molino.core import units
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
+from molino.core.units import QuantityLike
 
 
 @dataclass(frozen=True, eq=False)
@@ -111,7 +112,7 @@ class VaporPressure(Frozen):
         slope = -self.b / (T + self.shift) ** 2 + self.c / T + (self.d * self.e * T ** (self.e - 1) if self.d else 0.0)
         return value, slope
 
-    def at(self, T: Any) -> float:
+    def at(self, T: QuantityLike) -> float:
         """In Pa, at a temperature."""
         return math.exp(self.log_number(units.positive(T, "temperature", "T").si)[0])
 
@@ -124,7 +125,7 @@ class VaporPressure(Frozen):
         return f"ln(P/Pa) = {' + '.join(terms)}"
 
 
-def read_vapor_pressure(given: Any) -> VaporPressure:
+def read_vapor_pressure(given: object) -> VaporPressure:
     """A vapor pressure from the argument of a Species: a `VaporPressure`, or a mapping of its numbers or of those of
     Antoine."""
     if isinstance(given, VaporPressure):

@@ -20,7 +20,7 @@ from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.phase_model import MODELS, GasRoot
 from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 
 def check_species(given: Iterable[str], chemistry: Chemistry, place: str) -> None:
@@ -213,7 +213,7 @@ def mixture_of(
     T: Value | None,
     P: Value | None,
     density: Value | None,
-    model: Any,
+    model: object,
 ) -> Mixture:
     """Compute a feed or charge by its model; see `Feed.mixture`."""
     given = [t for t in totals if t is not None]
@@ -267,25 +267,25 @@ def volume_model(model: Any) -> str | None:
     return model.form if isinstance(model, CubicEquation) else model
 
 
-def is_real(model: Any) -> bool:
+def is_real(model: object) -> bool:
     """Whether a model is a cubic equation of state."""
     return isinstance(model, CubicEquation) or model in FORMS
 
 
-def check_model(model: Any) -> None:
+def check_model(model: object) -> None:
     """Raise InputError for an unknown model."""
     if model is not None and not isinstance(model, CubicEquation | ActivityModel) and model not in MODELS:
         raise InputError(f"unknown model '{model}'", "model", nearest(str(model), MODELS))
 
 
-def is_gas(model: Any, P: Any, contents: Contents) -> bool:
+def is_gas(model: object, P: QuantityLike | None, contents: Contents) -> bool:
     """Whether a mixture is a gas: by its model, or because it has a pressure."""
     if model is not None:
         return volume_model(model) not in MODELS[:2]
     return P is not None or contents.is_gas
 
 
-def read_mixture_capacity(given: Any, density: Value | None) -> Value | None:
+def read_mixture_capacity(given: object, density: Value | None) -> Value | None:
     """A heat capacity of a whole mixture, per volume (from one per mass, with the density) or per mole.
 
     Raises
@@ -318,7 +318,7 @@ def flow_kind(flow: Value) -> str | None:
     return next((k for k in kinds if units.unit(SI_UNITS[k]).dimension == dimension), None)
 
 
-def read_density(given: Any) -> Value | None:
+def read_density(given: object) -> Value | None:
     """The density of a liquid: its mass per volume, or ("55 mol/L") all its moles per volume."""
     if given is None:
         return None
@@ -334,7 +334,7 @@ def is_molar(density: Value | None) -> bool:
     return density is not None and density.unit is not None and units.unit(density.unit).dimension == molar
 
 
-def read_flow(given: Any) -> Value:
+def read_flow(given: object) -> Value:
     value = units.read(given, name="feed, flow")
     if flow_kind(value) is None:
         came = units.describe(units.unit(str(value.unit)).dimension)
@@ -343,7 +343,7 @@ def read_flow(given: Any) -> Value:
     return units.positive(value, str(flow_kind(value)), "feed, flow")
 
 
-def require_feed(given: Any, label: str) -> None:
+def require_feed(given: object, label: str) -> None:
     """Raise InputError for anything but a Feed."""
     if not isinstance(given, Feed):
         raise InputError(f"{given!r} is not a feed", label, "write mo.Feed({'A': '0.35 mol/L'}, flow='12 m3/h')")

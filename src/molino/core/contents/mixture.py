@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
@@ -185,7 +184,7 @@ class Contents(Mapping[str, Portion]):
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Contents) and hash(self) == hash(other) and self._portions == other._portions
 
-    def with_portion(self, species: str, given: Any) -> Contents:
+    def with_portion(self, species: str, given: object) -> Contents:
         """The same with another quantity of one species."""
         return Contents({**self, species: given}, self.flowing, self.place, self.pressure)
 

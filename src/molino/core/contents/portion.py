@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, replace
-from typing import Any
 
 from molino.core import units
 from molino.core.errors import InputError, UnitError
@@ -54,7 +53,7 @@ class Portion:
         return str(self.value) if self.kind in SI_UNITS and self.value is not None else self.text
 
 
-def read_portion(given: Any, flowing: bool) -> Portion:
+def read_portion(given: object, flowing: bool) -> Portion:
     """Read one entry of a feed or charge; a bare number is a concentration in mol/m^3.
 
     Raises

@@ -49,11 +49,11 @@ class Condition:
 
 
 def number_condition(
-    name: str, kind: str, own: Any, put: Callable[[Any], Any], any_sign: bool = False, zero: bool = False
+    name: str, kind: str, own: object, put: Callable[[Any], Any], any_sign: bool = False, zero: bool = False
 ) -> Condition:
     """A condition that holds a quantity of one kind: positive, unless any sign or zero is allowed."""
 
-    def read(value: Any) -> tuple[float, str]:
+    def read(value: object) -> tuple[float, str]:
         found = units.read(value, kind, name) if any_sign else units.positive(value, kind, name, zero=zero)
         return found.si, kind
 
@@ -61,14 +61,14 @@ def number_condition(
     return Condition(name, kind, read, put, si_or_nan(own), kind if own is not None else "", value=value)
 
 
-def si_or_nan(value: Any) -> float:
+def si_or_nan(value: object) -> float:
     """A value in SI, or a plain number; nan without a value."""
     if isinstance(value, int):
         return float(value)
     return float(value.si) if isinstance(value, Value) else math.nan
 
 
-def read_count(value: Any, name: str) -> float:
+def read_count(value: object, name: str) -> float:
     """A whole number, one or more."""
     number = units.positive(value, "number", name).si
     if number != round(number):
@@ -76,7 +76,7 @@ def read_count(value: Any, name: str) -> float:
     return number
 
 
-def read_share(value: Any, flowing: bool, species: str) -> tuple[float, str]:
+def read_share(value: object, flowing: bool, species: str) -> tuple[float, str]:
     """The portion of a species as a number in SI, with its form."""
     portion = read_portion(value, flowing)
     if portion.value is None:
@@ -89,7 +89,7 @@ def form_of(portion: Portion) -> str:
     return f"{portion.kind} {portion.of} {portion.mass}"
 
 
-def read_constant_number(value: Any, parameter: Parameter) -> float:
+def read_constant_number(value: object, parameter: Parameter) -> float:
     """A constant in SI; UnitError for a unit of another dimension than that of the constant."""
     read = units.read(value, name=parameter.name)
     if read.unit is not None and parameter.unit is not None:

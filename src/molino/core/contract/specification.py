@@ -82,7 +82,7 @@ class Specification(Formulation):
         return lambda value: self.vessel.with_(heat=replace(self.vessel.heat, **{name: value}))
 
     def _count_condition(self, name: str, own: float) -> Condition:
-        def put(value: Any) -> VesselFields:
+        def put(value: object) -> VesselFields:
             return self.vessel.with_(**{name: int(read_count(value, name))})
 
         return Condition(name, "number", lambda value: (read_count(value, name), "number"), put, own, "number")
@@ -102,7 +102,7 @@ class Specification(Formulation):
         )
 
     def _constant_condition(self, name: str, parameter: Parameter) -> Condition:
-        def put(value: Any) -> VesselFields:
+        def put(value: object) -> VesselFields:
             number = {parameter.name: read_constant_number(value, parameter)}
             return self.vessel.with_(chemistry=self.chemistry.with_values(number))
 
@@ -170,7 +170,7 @@ class Specification(Formulation):
         kind, factor = self.profile_axis
         setting = self.profile_condition(name)
 
-        def read(value: Any) -> float:
+        def read(value: object) -> float:
             given = units.read(value, name=name)
             return 0.0 if given.si == 0.0 else setting.read(value)[0]
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 from molino.core import units
 from molino.core.balances.piecewise_linear import PiecewiseLinear
@@ -15,7 +14,7 @@ from molino.core.frozen import settle
 from molino.core.terms.catalyst import Catalyst, check_catalyst
 from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile, read_heat
 from molino.core.unit_tables import SI_UNITS
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 
 def read_vessel_heat(faults: Faults, vessel: VesselFields) -> None:
@@ -24,7 +23,7 @@ def read_vessel_heat(faults: Faults, vessel: VesselFields) -> None:
         settle(vessel, heat=read_heat(vessel.heat, vessel.label))
 
 
-def check_profile(T: Any, piecewise: PiecewiseLinear) -> None:
+def check_profile(T: QuantityLike, piecewise: PiecewiseLinear) -> None:
     """Raise InputError if a temperature and a profile of it are both given."""
     if T is not None:
         raise InputError(

@@ -31,6 +31,7 @@ from molino.core.design.attainable_region import NEIGHBORS, AttainableRegion
 from molino.core.design.best_train import Point
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.symbols import in_order
+from molino.core.units import QuantityLike
 from molino.core.vessels.plug_flow import PlugFlow
 
 _MOST_DIMENSIONS = 4
@@ -61,8 +62,8 @@ def attainable(
     feed: Feed,
     *,
     axes: Sequence[str | Metric],
-    T: Any = None,
-    heat: Any = None,
+    T: QuantityLike | None = None,
+    heat: object = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> AttainableRegion:
     """Find the outlets of all steady arrangements of tanks, tubes, by-passes and side feeds on a feed.
@@ -106,7 +107,7 @@ def attainable(
 
 
 def read_region(
-    chemistry: Any, feed: Any, axes: Any, T: Any = None, heat: Any = None
+    chemistry: Any, feed: Any, axes: Any, T: Any = None, heat: object = None
 ) -> tuple[PlugFlow, tuple[Metric, ...]]:
     """A tube on the feed, and the axes of a region; InputError with all faults of the question."""
     faults = Faults()

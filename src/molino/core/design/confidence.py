@@ -187,7 +187,7 @@ def _given_deviations(vessel: Vessel | Train) -> dict[str, float]:
     return found
 
 
-def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
+def _values_in(held: object, seen: set[int]) -> Iterator[Value]:
     """Every value in an object, its fields and their contents, each once."""
     if id(held) in seen or isinstance(held, str | int | float) or held is None:
         return
@@ -207,7 +207,7 @@ def _values_in(held: Any, seen: set[int]) -> Iterator[Value]:
 
 
 def check_confidence(
-    vessel: Vessel | Train, confidence: Any, spread: ByName | None, sought: Iterable[str] = ()
+    vessel: Vessel | Train, confidence: object, spread: ByName | None, sought: Iterable[str] = ()
 ) -> None:
     """Raise InputError for an invalid confidence, a spread without one, or a number that is both free and uncertain."""
     if confidence is None:

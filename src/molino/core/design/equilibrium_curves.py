@@ -35,7 +35,7 @@ from molino.core.terms.model import kinetics
 from molino.core.thermo.phase_model import Content
 from molino.core.trains.steps import Exchanger
 from molino.core.trains.train import Train
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.flow_vessel import FlowVessel
 
@@ -52,9 +52,9 @@ def equilibrium_curves(
     *,
     T: tuple[Any, Any],
     P: Sequence[Any] | None = None,
-    inlet: Any = None,
-    target: Any = None,
-    approach: Any = None,
+    inlet: object = None,
+    target: QuantityLike | None = None,
+    approach: QuantityLike | None = None,
     beds: int = 8,
 ) -> EquilibriumCurves:
     """A metric at equilibrium over temperature and pressure, with adiabatic beds and the locus of the best rate.
@@ -113,9 +113,9 @@ def check_curves(
     *,
     T: tuple[Any, Any],
     P: Sequence[Any] | None,
-    inlet: Any = None,
-    target: Any = None,
-    approach: Any = None,
+    inlet: object = None,
+    target: QuantityLike | None = None,
+    approach: QuantityLike | None = None,
     beds: int = 8,
 ) -> tuple[AtEquilibrium, tuple[float, float], list[float], Value | None, float | None]:
     """The inputs of the curves: the feed at equilibrium, bounds and pressures in SI, the inlet, the target.
@@ -183,7 +183,12 @@ def _passes(lines: Sequence[np.ndarray], target: float) -> bool:
 
 
 def _lines(
-    held: AtEquilibrium, metric: Metric, inlet: Value | None, target: float | None, approach: Any, most: int
+    held: AtEquilibrium,
+    metric: Metric,
+    inlet: Value | None,
+    target: float | None,
+    approach: QuantityLike | None,
+    most: int,
 ) -> tuple[list[np.ndarray], list[float]]:
     """The operating line of each adiabatic bed, and the duties between them; none if enthalpies are unknown."""
     if isinstance(held.spec.thermal, InputError) or inlet is None:

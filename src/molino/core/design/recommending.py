@@ -68,7 +68,7 @@ def recommend(
     minimize: str | None = None,
     target: str | Sequence[str] = (),
     free: Mapping[str, Sequence[Any]] | None = None,
-    heat: Any = None,
+    heat: object = None,
     show: Mapping[str, str] | None = None,
     progress: Callable[[str], None] | None = None,
 ) -> Recommendation:
@@ -144,7 +144,7 @@ def _ranked(found: list[Arrangement], is_highest: bool) -> tuple[Arrangement, ..
 
 
 def check_recommendation(
-    chemistry: Any, feed: Any, maximize: Any, minimize: Any, limits: Sequence[str], free: ByName, heat: Any
+    chemistry: Any, feed: Any, maximize: object, minimize: object, limits: Sequence[str], free: ByName, heat: object
 ) -> MetricExpression:
     """The objective; InputError with all faults of the question."""
     faults = Faults()
@@ -193,7 +193,7 @@ class _Arrangements:
         chemistry: Chemistry,
         feed: Feed,
         free: ByName,
-        heat: Any,
+        heat: object,
         show: Mapping[str, str],
         limits: Sequence[str] = (),
     ) -> None:
@@ -386,12 +386,12 @@ class _Arrangements:
         }
 
 
-def _own_T(free: ByName, heat: Any) -> bool:
+def _own_T(free: ByName, heat: object) -> bool:
     """Whether the temperature of each vessel is free."""
     return "T" in free and heat is None
 
 
-def _middle(ends: Any) -> Any:
+def _middle(ends: object) -> Any:
     """The temperature between two bounds at which each search begins."""
     if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
         raise InputError(f"{ends!r} are not bounds", "recommend, free T", "give (low, high)")

@@ -11,7 +11,7 @@ import numpy as np
 from molino.core import units
 from molino.core.arguments import checked
 from molino.core.errors import Faults, InputError
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 MOST = 200_000
 """The largest number of cases."""
@@ -19,7 +19,7 @@ _ENDS = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\D.*)")
 
 
 @checked
-def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
+def span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[Any, ...]:
     """Values from low to high, evenly spaced.
 
     Parameters
@@ -50,7 +50,7 @@ def span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
 
 
 @checked
-def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
+def log_span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[Any, ...]:
     """Values from low to high in equal ratios; see `span`.
 
     Parameters
@@ -76,7 +76,9 @@ def log_span(low: Any, high: Any, points: int) -> tuple[Any, ...]:
     return _between(low, high, points, np.geomspace, "log_span")
 
 
-def _between(low: Any, high: Any, points: Any, spaced: Callable[..., np.ndarray], name: str) -> tuple[Any, ...]:
+def _between(
+    low: QuantityLike, high: QuantityLike, points: object, spaced: Callable[..., np.ndarray], name: str
+) -> tuple[Any, ...]:
     if isinstance(points, bool) or not isinstance(points, int) or not 1 <= points <= MOST:
         advice = f"give a whole number from 1 to {MOST:,}"
         raise InputError(f"{points!r} is not a number of points", f"{name}, points", advice)
@@ -100,7 +102,7 @@ def _between(low: Any, high: Any, points: Any, spaced: Callable[..., np.ndarray]
     return tuple(Value(float(x), unit) if unit else float(x) for x in values)
 
 
-def _check_above_zero(ends: Sequence[float], given: Sequence[Any], spaced: Any, name: str) -> None:
+def _check_above_zero(ends: Sequence[float], given: Sequence[Any], spaced: object, name: str) -> None:
     if spaced is np.geomspace and min(ends) <= 0:
         message = f"from '{given[0]}' to '{given[1]}' equal ratios are not possible"
         raise InputError(message, name, "give two ends above zero, or use span")

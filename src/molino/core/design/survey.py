@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -29,7 +28,7 @@ from molino.core.frozen import Frozen, FrozenMapping
 from molino.core.results import Result, Table, frame, plain_dict
 from molino.core.runs.run import Run
 from molino.core.terms.catalyst import Catalyst
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
 from molino.core.vessels.batch import Batch
@@ -126,10 +125,10 @@ def survey(
     chemistry: Chemistry,
     feed: Feed,
     *,
-    residence_time: Any = None,
+    residence_time: QuantityLike | None = None,
     conversions: ByName | None = None,
-    T: Any = None,
-    heat: Any = None,
+    T: QuantityLike | None = None,
+    heat: object = None,
     catalyst: Catalyst | None = None,
     metrics: Sequence[Metric | str] = (),
     show: Mapping[str, str] | None = None,
@@ -183,7 +182,9 @@ def survey(
     return Survey(compare([run.vessel for run in runs], asked), ratios, fractions, FrozenMapping(remarks))
 
 
-def _read_metrics_and_time(metrics: Sequence[Metric | str], residence_time: Any) -> tuple[list[Metric], Value | None]:
+def _read_metrics_and_time(
+    metrics: Sequence[Metric | str], residence_time: QuantityLike | None
+) -> tuple[list[Metric], Value | None]:
     faults, asked = Faults(), []
     for text in metrics:
         with faults.at("survey"):

@@ -95,7 +95,7 @@ def sweep(
     return Sweep(vessel, question.metrics, swept, question.shape, places, numbers, tuple(reasons), is_stopped, apart)
 
 
-def check_sweep(vessel: Vessel | Train, conditions: Any, metrics: Any) -> None:
+def check_sweep(vessel: Vessel | Train, conditions: object, metrics: object) -> None:
     """Raise InputError with all faults of the question of a sweep; constants may be unknown."""
     _Question.read(vessel, conditions, metrics)
 
@@ -116,7 +116,7 @@ class _Question:
     places: np.ndarray
 
     @classmethod
-    def read(cls, given_vessel: Any, conditions: Any, metrics: Any) -> _Question:
+    def read(cls, given_vessel: object, conditions: object, metrics: object) -> _Question:
         vessel = read_plant(given_vessel, "sweep")
         faults = Faults()
         asked = _metrics(vessel, metrics, faults)
@@ -258,7 +258,7 @@ def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric
 _Cases = tuple[dict[str, tuple[Any, ...]], tuple[int, ...], np.ndarray]
 
 
-def _cases(conditions: Any, faults: Faults) -> _Cases:
+def _cases(conditions: object, faults: Faults) -> _Cases:
     """The values of each condition, the shape of the grid, and the places of values in each case."""
     none: _Cases = ({}, (0,), np.zeros((0, 0), dtype=int))
     if isinstance(conditions, Mapping):
@@ -298,7 +298,7 @@ def _several(values: Any) -> tuple[Any, ...]:
     return tuple(x.item() if isinstance(x, np.generic) else x for x in values)
 
 
-def _read(setting: Condition, value: Any, faults: Faults) -> tuple[float, str]:
+def _read(setting: Condition, value: object, faults: Faults) -> tuple[float, str]:
     with faults.at(f"sweep, {setting.name}"):
         return setting.read(value)
     return math.nan, ""

@@ -16,6 +16,7 @@ from molino.core.fields.basin_field import BasinField
 from molino.core.fields.basin_run import BasinInTime, BasinRun
 from molino.core.fields.basin_specification import BasinFields
 from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.units import QuantityLike
 
 _FINER = "give more cells, or more diffusion"
 
@@ -103,7 +104,7 @@ class Basin(BasinFields):
     @checked
     def follow(
         self,
-        time: Any,
+        time: QuantityLike,
         contents: ByName | None = None,
         steps: int = 200,
         points: int = 51,
@@ -144,7 +145,7 @@ class Basin(BasinFields):
 
     @checked
     def distribution(
-        self, diffusivity: Any = None, steps: int = 400, progress: Callable[[float], None] | None = None
+        self, diffusivity: QuantityLike | None = None, steps: int = 400, progress: Callable[[float], None] | None = None
     ) -> ResidenceTimeDistribution:
         """The residence time distribution, by a step of tracer in all feeds.
 

@@ -79,7 +79,7 @@ class FieldSpecification:
             raise InputError(f"unknown species {', '.join(strange)}", "diffusivity", "correct the names")
         return {s: units.positive(v, "diffusivity", f"diffusivity of {s}", zero=True) for s, v in given.items()}
 
-    def tracer_diffusivity(self, given: Any) -> float:
+    def tracer_diffusivity(self, given: object) -> float:
         """That of a tracer in SI; the largest of the species if none is given."""
         if given is None:
             return max((float(v.si) for v in self.vessel.diffusivity.values()), default=0.0)

@@ -17,7 +17,7 @@ from molino.core.fields.field import Field, FieldSpecification
 from molino.core.fields.radial import radial
 from molino.core.frozen import settle
 from molino.core.schema import QuantityField, option, quantity, read_fields
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.plug_flow import PlugFlow
 
 _LEAST_NODES, _MOST_NODES = 4, 200
@@ -121,7 +121,7 @@ class LaminarTubeSpecification(FieldSpecification):
             faults.add(self.label, f"nodes = {nodes}", f"give a whole number from {_LEAST_NODES} to {_MOST_NODES}")
         faults.raise_any()
 
-    def spread_of(self, nodes: int, diffusivity: Any) -> np.ndarray:
+    def spread_of(self, nodes: int, diffusivity: QuantityLike | None) -> np.ndarray:
         """Diffusion across over the velocity, per length, shape (nodes, nodes)."""
         grid = radial(self.vessel.geometry, nodes)
         per = self.tracer_diffusivity(diffusivity) / self.radius**2 / self.velocity

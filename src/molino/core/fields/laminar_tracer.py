@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 from scipy.linalg import expm
@@ -17,6 +16,7 @@ from molino.core.fields.radial import radial
 from molino.core.mixing.distribution import RINGING, ResidenceTimeDistribution
 from molino.core.mixing.flow_models import LaminarFlow
 from molino.core.mixing.inversion import FEW, inverted
+from molino.core.units import QuantityLike
 
 _TRACER_NODES, _TRACER_TIMES = (16, 24, 36, 54), 101
 """Numbers of nodes across for a tracer, tried in turn until its curve no longer changes, and the points of the
@@ -42,7 +42,7 @@ class LaminarTracer:
         Of the tracer; the largest of the species if omitted.
     """
 
-    def __init__(self, tube: LaminarTubeFields, diffusivity: Any) -> None:
+    def __init__(self, tube: LaminarTubeFields, diffusivity: QuantityLike | None) -> None:
         self.tube, self.diffusivity = tube, diffusivity
 
     def transform(self, s: np.ndarray, nodes: int) -> np.ndarray:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -18,6 +17,7 @@ from molino.core.fields.laminar_specification import LaminarTubeFields
 from molino.core.fields.laminar_tracer import LaminarTracer
 from molino.core.fields.march import March
 from molino.core.mixing.distribution import ResidenceTimeDistribution
+from molino.core.units import QuantityLike
 
 _LEAST_NODES, _MOST_NODES = 4, 200
 
@@ -109,7 +109,7 @@ class LaminarTube(LaminarTubeFields):
     @checked
     def follow(
         self,
-        time: Any,
+        time: QuantityLike,
         contents: ByName | None = None,
         cells: int = 60,
         nodes: int = 10,
@@ -151,7 +151,7 @@ class LaminarTube(LaminarTubeFields):
         require_passed(run.checks, f"{self.label} over time", "give more cells and nodes")
         return run
 
-    def tracer_transform(self, s: np.ndarray, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
+    def tracer_transform(self, s: np.ndarray, nodes: int = 32, diffusivity: QuantityLike | None = None) -> np.ndarray:
         """The Laplace transform of the outlet after a pulse of tracer, of the shape of s (in 1/s).
 
         Parameters
@@ -163,7 +163,7 @@ class LaminarTube(LaminarTubeFields):
         """
         return LaminarTracer(self, diffusivity).transform(s, nodes)
 
-    def tracer_moments(self, nodes: int = 32, diffusivity: Any = None) -> np.ndarray:
+    def tracer_moments(self, nodes: int = 32, diffusivity: QuantityLike | None = None) -> np.ndarray:
         """Mean, second and third moment about the mean, in s, s^2 and s^3, of the outlet after a pulse of tracer.
 
         By the moments of the transform, u dm_k/dz = (diffusion of m_k) + k m_(k-1) (R. Aris, Proc. R. Soc. A 235 (1956)
@@ -178,7 +178,7 @@ class LaminarTube(LaminarTubeFields):
         return LaminarTracer(self, diffusivity).moments(nodes)
 
     def distribution(
-        self, diffusivity: Any = None, progress: Callable[[float], None] | None = None
+        self, diffusivity: QuantityLike | None = None, progress: Callable[[float], None] | None = None
     ) -> ResidenceTimeDistribution:
         """The residence time distribution of a tracer, from the transform of a pulse.
 

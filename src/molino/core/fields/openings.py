@@ -22,7 +22,7 @@ from molino.core.units import Value
 PROFILES = ("uniform", "parabolic")
 
 
-def _pair(given: Any, place: str, zero: bool = True) -> tuple[Value, Value]:
+def _pair(given: object, place: str, zero: bool = True) -> tuple[Value, Value]:
     """Two lengths."""
     if not isinstance(given, list | tuple) or len(given) != 2:
         raise InputError(f"{given!r} is not a pair of lengths", place, "give two, like ('0 m', '0.5 m')")

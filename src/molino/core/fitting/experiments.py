@@ -17,6 +17,7 @@ from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
 from molino.core.fitting.replicates import review_data
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
+from molino.core.units import QuantityLike
 
 
 @dataclass(frozen=True)
@@ -142,7 +143,7 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         kept = tuple(gone for gone in self.left_out if gone.run in names)
         return replace(self, runs=tuple(known[name] for name in names), left_out=kept)
 
-    def without(self, run: str, time: Any, response: str, because: str = "") -> Experiments:
+    def without(self, run: str, time: QuantityLike, response: str, because: str = "") -> Experiments:
         """Exclude one measurement; it remains listed in `left_out`.
 
         Parameters

@@ -22,6 +22,7 @@ from molino.core.fitting.model import DELAY
 from molino.core.fitting.samples import RunPlaces
 from molino.core.frozen import Frozen
 from molino.core.trains.train import Train
+from molino.core.units import QuantityLike
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,7 +65,7 @@ class ParameterSearch:
         self.places = {run.name: RunPlaces({}, {}) for run in data}
         self.runs = list(data)
 
-    def map(self, fit_initial: Any, unknowns: ByName, delay: Any) -> FitParameterMap:
+    def map(self, fit_initial: object, unknowns: ByName, delay: QuantityLike) -> FitParameterMap:
         seek = {p.name for p in self.chemistry.unknowns}
         for name in sorted({*self.per_run} - seek - unknowns.keys()):
             hint = nearest(name, [*seek, *unknowns])
@@ -136,7 +137,7 @@ class ParameterSearch:
         self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, typical))
         return replace(run, initial={**run.initial, species: guess})
 
-    def _setting(self, name: str, given: Any) -> Any:
+    def _setting(self, name: str, given: object) -> Any:
         """A condition of the vessels; returns its guess."""
         unknown = given if isinstance(given, Unknown) else Unknown(given)
         kinds = {run.name: condition_kinds(run.vessel) for run in self.runs if not run.is_simple}
@@ -157,7 +158,7 @@ class ParameterSearch:
             self.free.append(Parameter(label, value, unknown.unit, True, lower, upper, abs(value) or 1.0))
         return unknown.guess
 
-    def _delay(self, delay: Any) -> None:
+    def _delay(self, delay: QuantityLike) -> None:
         """The delay of samples."""
         runs = [run for run in self.runs if run.along == "time"]
         if not runs:

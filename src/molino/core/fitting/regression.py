@@ -27,6 +27,7 @@ from molino.core.fitting.rate_model import RateModel
 from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.replicates import pooled_scatter
 from molino.core.fitting.samples import Sample
+from molino.core.units import QuantityLike
 
 ERRORS = ("each", "same", "relative", "replicates")
 """The options for errors without numbers."""
@@ -40,10 +41,10 @@ def fit(
     chemistry: Chemistry,
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
-    errors: Any = "each",
+    errors: object = "each",
     fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
     unknowns: ByName | None = None,
-    delay: Any = False,
+    delay: QuantityLike = False,
     per_run: str | Sequence[str] = (),
     n_starts: int = 1,
     seed: int = 0,
@@ -106,10 +107,10 @@ def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) 
 def prepare(
     chemistry: Chemistry,
     data: Experiments | Rates,
-    errors: Any = "each",
+    errors: object = "each",
     fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
     unknowns: ByName | None = None,
-    delay: Any = False,
+    delay: QuantityLike = False,
     per_run: str | Sequence[str] = (),
 ) -> tuple[Problem, Points, FitParameterMap]:
     """The least-squares problem, its observations and its parameter map."""
@@ -220,7 +221,7 @@ def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Poi
     return points, model
 
 
-def _weights(errors: Any, data: Experiments | Rates, points: Points) -> tuple[np.ndarray, np.ndarray]:
+def _weights(errors: object, data: Experiments | Rates, points: Points) -> tuple[np.ndarray, np.ndarray]:
     """Standard deviation of each observation up to a factor, and the group of observations with a common factor."""
     names = list(dict.fromkeys(points.response))
     which = np.array([names.index(s) for s in points.response])

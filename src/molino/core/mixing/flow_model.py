@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 
@@ -114,7 +114,7 @@ class FlowModel(Frozen, Printed):
         found = [math.factorial(k) * np.mean(logs * angle**-k).real / radius**k for k in (1, 2, 3)]
         return np.array([-found[0], found[1], -found[2]])
 
-    def conversion(self, rate_constant: Any, mean: Any) -> float:
+    def conversion(self, rate_constant: object, mean: object) -> float:
         """Conversion of a first-order reaction, 1 - G(k): exact.
 
         Parameters
@@ -133,7 +133,7 @@ class FlowModel(Frozen, Printed):
         tau = units.positive(mean, "time", "mean").si
         return float(1 - self.transfer(np.array([k]), tau)[0].real)
 
-    def distribution(self, mean: Any, show: Mapping[str, str] | None = None) -> ResidenceTimeDistribution:
+    def distribution(self, mean: object, show: Mapping[str, str] | None = None) -> ResidenceTimeDistribution:
         """Its residence time distribution.
 
         Parameters

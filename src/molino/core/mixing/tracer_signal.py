@@ -299,7 +299,7 @@ def _noise(t: np.ndarray, y: np.ndarray) -> float:
     return float(np.sqrt(np.mean(off**2 / size)))
 
 
-def _window(given: Any) -> tuple[float, float]:
+def _window(given: object) -> tuple[float, float]:
     if not isinstance(given, list | tuple) or len(given) != 2:
         raise InputError(f"{given!r} is not a window of times", "", "write [('0 s', '20 s')]")
     low, high = (units.read(one, "time").si for one in given)
@@ -308,7 +308,7 @@ def _window(given: Any) -> tuple[float, float]:
     return low, high
 
 
-def _of_kinds(given: Any, kinds: tuple[str, str]) -> Value:
+def _of_kinds(given: object, kinds: tuple[str, str]) -> Value:
     """A quantity of one of two kinds."""
     value = units.read(given)
     dimension = units.unit(value.unit or SI_UNITS[kinds[0]]).dimension

@@ -278,7 +278,7 @@ class Cells:
 
     # the run
 
-    def _start(self, contents: Any) -> np.ndarray:
+    def _start(self, contents: object) -> np.ndarray:
         """The initial contents of the cells, shape (cells, states)."""
         vessel = self.vessel
         middle = (np.arange(self.cells) + 0.5) * self.dV
@@ -321,7 +321,7 @@ class Cells:
         for place in loadings:  # k (q* - 0) of an empty packing is k q*
             Y[:, place] = first[:, place - (self.m - len(still))] / rate
 
-    def run(self, contents: Any, times: np.ndarray, progress: Progress | None) -> Followed:
+    def run(self, contents: object, times: np.ndarray, progress: Progress | None) -> Followed:
         """Integrate from one change to the next, with rows at the given times."""
         first = self._start(contents)
         size, extra = self.cells * self.m, 2 * self.ns + (2 if self.has_energy else 0)

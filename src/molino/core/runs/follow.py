@@ -32,7 +32,7 @@ _LOOSEST = 0.01
 def follow(
     vessel: Vessel,
     end: float,
-    points: Any,
+    points: object,
     *,
     rtol: float,
     atol: float,

@@ -55,7 +55,7 @@ class Run(RunData):
     (300, 'plug flow')
     """
 
-    def at(self, points: Any) -> Run:
+    def at(self, points: object) -> Run:
         """The same run with other rows: at times in s, or volumes passed in m^3."""
         return replace(self, wanted=wanted_points(self.vessel, self.trajectory.end, points))
 

@@ -372,7 +372,7 @@ class RunData(RunResult):
         return self._analyses[kind]  # type: ignore[no-any-return]
 
 
-def wanted_points(vessel: Vessel, end: float, points: Any) -> tuple[float, ...] | None:
+def wanted_points(vessel: Vessel, end: float, points: object) -> tuple[float, ...] | None:
     """The places of rows: a number of them from 0 to the end, or given ones, to which 0 and the end are added."""
     if points is None:
         return None

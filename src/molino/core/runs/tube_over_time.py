@@ -12,7 +12,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -31,6 +30,7 @@ from molino.core.runs.metric_of_ends import Ends, metric_of_ends
 from molino.core.runs.over_time import OverTime, columns_of, grid_errors, negative_check
 from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.terms.heat import Jacket
+from molino.core.units import QuantityLike
 
 _ENERGY_CLOSED = 1e-4
 """Largest imbalance of energy: the state is the temperature, so that the errors of all steps, 1e-6 each, add up. Every
@@ -120,7 +120,7 @@ class TubeInTime(OverTime):
     def names(self) -> tuple[str, str]:
         return self.vessel.label, self.vessel.noun
 
-    def profile(self, time: Any) -> Table:
+    def profile(self, time: QuantityLike) -> Table:
         """The quantities along the tube at a moment (in s, or with a unit)."""
         at = units.positive(time, "time", "time", zero=True).si
         if at > self.times[-1] * (1 + 1e-9):
@@ -157,11 +157,11 @@ class TubeInTime(OverTime):
 
 def follow_tube(
     vessel: Vessel,
-    time: Any,
-    contents: Any,
+    time: QuantityLike,
+    contents: object,
     changes: Sequence[Change],
     cells: int,
-    points: Any,
+    points: object,
     progress: Progress | None,
     settling_band: float,
 ) -> TubeInTime:
@@ -188,7 +188,7 @@ def in_time(vessel: Vessel, times: np.ndarray, found: Followed, half: Followed |
     return made
 
 
-def moments(points: Any, end: float, label: str) -> np.ndarray:
+def moments(points: object, end: float, label: str) -> np.ndarray:
     """The moments of rows: a number of them from 0 to the end, or given ones."""
     if isinstance(points, int) and not isinstance(points, bool) and points >= 2:
         return np.linspace(0.0, end, points)

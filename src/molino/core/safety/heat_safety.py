@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 from scipy.optimize import minimize_scalar
@@ -33,7 +32,7 @@ _NEAR = 1e-3
 
 
 @checked
-def heat_safety(vessel: Any, within: Any = _RANGE) -> HeatSafety | RunawayBoundary:
+def heat_safety(vessel: object, within: object = _RANGE) -> HeatSafety | RunawayBoundary:
     """Evaluate a cooling failure of a batch or semi-batch, or the distance of a cooled tube to runaway.
 
     Parameters
@@ -132,7 +131,7 @@ def _boundary(run: Run, within: float) -> RunawayBoundary:
     return RunawayBoundary(run, coolants, rows[:, 0], rows[:, 1], boundary)
 
 
-def safety_of(run: Any) -> Safety | None:
+def safety_of(run: object) -> Safety | None:
     """The safety that a size or an optimum reports; None without an exothermic reaction.
 
     For a batch or semi-batch with an adiabatic rise of more than 1 K, and for a cooled tube that becomes hotter than

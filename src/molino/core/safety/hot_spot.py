@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -67,7 +66,7 @@ class HotSpot:
             found.append((ends[0] - ends[1]) / (away[0] - away[1]))
         return np.array(found)
 
-    def _moved(self, name: str, value: Any) -> HotSpot:
+    def _moved(self, name: str, value: object) -> HotSpot:
         run = self.vessel.with_({name: value}).run()
         assert isinstance(run, RunData)
         return HotSpot(run)

@@ -349,7 +349,7 @@ def catalyst_symbols(network: SymbolicNetwork, form: CatalystShape = NO_CATALYST
     return [*found]
 
 
-def check_catalyst(network: SymbolicNetwork, catalyst: Any) -> None:
+def check_catalyst(network: SymbolicNetwork, catalyst: object) -> None:
     """Raise InputError if a rate needs a property of the catalyst that is not given."""
     if not isinstance(catalyst, Catalyst | None):
         raise InputError(f"{catalyst!r} is not a catalyst", "", "write mo.Catalyst(bulk_density='850 kg/m3')")

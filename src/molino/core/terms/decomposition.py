@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import MISSING, dataclass
-from typing import Any
 
 from scipy.integrate import quad
 from scipy.optimize import brentq
@@ -15,6 +14,7 @@ from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.schema import QuantityField, quantity, read_fields
 from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import QuantityLike
 
 _COLDEST, _HOTTEST = 150.0, 3000.0
 """The range of temperatures in K of a search."""
@@ -69,7 +69,7 @@ class Decomposition(Frozen, Printed):
         read_fields(self, faults, "decomposition")
         faults.raise_any()
 
-    def time_to_maximum_rate(self, T: Any, heat_capacity: Any) -> float:
+    def time_to_maximum_rate(self, T: QuantityLike, heat_capacity: QuantityLike) -> float:
         """Time in s from a temperature to the highest rate of decomposition, without cooling.
 
         Parameters
@@ -92,7 +92,7 @@ class Decomposition(Frozen, Printed):
         capacity = units.positive(heat_capacity, "heat capacity per mass", "heat_capacity").si
         return math.exp(self._log_time(start, capacity))
 
-    def temperature_for(self, time: Any, heat_capacity: Any) -> float:
+    def temperature_for(self, time: QuantityLike, heat_capacity: QuantityLike) -> float:
         """Temperature in K with a given time to maximum rate; with 24 h it is T_D24.
 
         Parameters

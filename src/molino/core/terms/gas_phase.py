@@ -366,7 +366,7 @@ class GasPhase(Frozen, Printed):
                 yield _henry_name(name, which), "", value, self._put(name, which)
 
     def _put(self, name: str, part: str) -> Any:
-        def put(value: Any) -> GasPhase:
+        def put(value: object) -> GasPhase:
             held = self.henry[name]
             changed = held.with_parts({**held.parts(), part: units.read(value, name=name)})
             return replace(self, henry={**self.henry, name: changed})

@@ -241,7 +241,7 @@ class Jacket(Frozen, Printed):
             faults.add("jacket", "counter_current needs a tube, a coil a tank", "give one of them")
         faults.raise_any()
 
-    def _capacity_flow(self, given: Any) -> Value:
+    def _capacity_flow(self, given: object) -> Value:
         """Heat capacity flow of the coolant, from its mass flow if that is given."""
         read = units.read(given, name="flow")
         if read.unit is not None and units.unit(read.unit).dimension == units.unit("kg/s").dimension:
@@ -349,7 +349,7 @@ class Profile(Frozen, Printed):
 Heat = Adiabatic | Duty | Jacket | Profile | None
 
 
-def read_heat(given: Any, place: str) -> Heat:
+def read_heat(given: object, place: str) -> Heat:
     """The value of the field `heat` of a vessel; None is isothermal."""
     if given is None or isinstance(given, Adiabatic | Duty | Jacket | Profile):
         return given

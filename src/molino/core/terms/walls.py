@@ -254,7 +254,7 @@ class Membrane(Frozen, Printed):
         return found
 
     def _put(self, name: str, part: str) -> Callable[[Any], Membrane]:
-        def put(value: Any) -> Membrane:
+        def put(value: object) -> Membrane:
             held = self.constants[name]
             changed = held.with_parts({**held.parts(), part: units.read(value, name=name)})
             return replace(self, constants={**self.constants, name: changed})

@@ -22,6 +22,7 @@ from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
 from molino.core.thermo.excess_gibbs import ActivityNumbers, Coefficients, ExcessGibbs
 from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import QuantityLike
 
 ACTIVITY_FORMS = ("Wilson", "NRTL", "UNIQUAC", "regular solution")
 _NEEDS = {
@@ -115,7 +116,7 @@ class ActivityModel(Frozen, Printed):
                 faults.add("pairs", message, f"give ('{second}', '{first}'), too")
         faults.raise_any()
 
-    def _check_pair(self, pair: Any) -> None:
+    def _check_pair(self, pair: object) -> None:
         if not isinstance(pair, tuple) or len(pair) != 2 or len({*pair}) != 2:
             raise InputError(f"{pair!r} is not a pair of two species", "", "write ('A', 'B')")
         for name in pair:
@@ -138,7 +139,7 @@ class ActivityModel(Frozen, Printed):
         names = self.names
         return [(a, b) for i, a in enumerate(names) for b in names[i + 1 :] if (a, b) not in self.pairs]
 
-    def _coefficients(self, pair: tuple[str, str], value: Any) -> Coefficients:
+    def _coefficients(self, pair: tuple[str, str], value: object) -> Coefficients:
         if self.form == "regular solution":
             return (units.read(value, "number").si, 0.0, 0.0, 0.0)
         if isinstance(value, list | tuple) and 1 <= len(value) <= 4:
@@ -172,7 +173,7 @@ class ActivityModel(Frozen, Printed):
         pure = tuple(tuple(s.require(n, self.form).si for n in _NEEDS[self.form]) for s in self.species)
         return ActivityNumbers(self.form, tuple(map(tuple, pairs)), tuple(map(tuple, even)), pure)
 
-    def coefficients(self, T: Any, fractions: Mapping[str, float]) -> dict[str, float]:
+    def coefficients(self, T: QuantityLike, fractions: Mapping[str, float]) -> dict[str, float]:
         """Activity coefficients at a temperature and composition.
 
         Parameters
@@ -188,16 +189,16 @@ class ActivityModel(Frozen, Printed):
         """
         return dict(zip(self.names, np.exp(self._at(T, fractions)[:-2]).tolist(), strict=True))
 
-    def excess_gibbs(self, T: Any, fractions: Mapping[str, float]) -> float:
+    def excess_gibbs(self, T: QuantityLike, fractions: Mapping[str, float]) -> float:
         """Excess Gibbs energy in J/mol; arguments as for `coefficients`."""
         kelvin = units.positive(T, "temperature", "T").si
         return float(self._at(T, fractions)[-2] * GAS_CONSTANT * kelvin)
 
-    def excess_enthalpy(self, T: Any, fractions: Mapping[str, float]) -> float:
+    def excess_enthalpy(self, T: QuantityLike, fractions: Mapping[str, float]) -> float:
         """Excess enthalpy (heat of mixing) in J/mol; arguments as for `coefficients`."""
         return float(self._at(T, fractions)[-1])
 
-    def second_liquid(self, T: Any, fractions: Mapping[str, float]) -> dict[str, float] | None:
+    def second_liquid(self, T: QuantityLike, fractions: Mapping[str, float]) -> dict[str, float] | None:
         """The composition of a second liquid into which a liquid would split; None if it is stable.
 
         By the tangent plane of the Gibbs energy, from each almost pure species (M. L. Michelsen, Fluid Phase Equilib. 9
@@ -230,7 +231,7 @@ class ActivityModel(Frozen, Printed):
                 return dict(zip(self.names, y.tolist(), strict=True))
         return None
 
-    def _at(self, T: Any, fractions: Mapping[str, float]) -> np.ndarray:
+    def _at(self, T: QuantityLike, fractions: Mapping[str, float]) -> np.ndarray:
         kelvin = units.positive(T, "temperature", "T").si
         for name in fractions:
             if name not in self.names:

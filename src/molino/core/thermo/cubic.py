@@ -11,7 +11,6 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -21,6 +20,7 @@ from molino.core.errors import Faults, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
 from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import QuantityLike
 
 PHASES = ("gas", "liquid", "stable")
 
@@ -120,7 +120,9 @@ class CubicEquation(Frozen):
             whole[i, j] = whole[j, i] = 1 - k
         return a, b, form.slope[0] + form.slope[1] * w + form.slope[2] * w**2, T, whole
 
-    def at(self, T: Any, P: Any, fractions: Mapping[str, float] | None = None, phase: str = "stable") -> CubicState:
+    def at(
+        self, T: QuantityLike, P: QuantityLike, fractions: Mapping[str, float] | None = None, phase: str = "stable"
+    ) -> CubicState:
         """The state of a mixture.
 
         Parameters

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 from scipy.optimize import brentq
@@ -21,7 +20,7 @@ from molino.core.errors import InputError, SolveError
 from molino.core.thermo.cubic import CubicEquation
 from molino.core.thermo.phase_split import COLDEST, PhaseSplit, bracketed
 from molino.core.thermo.two_phases import TwoPhases, display_of
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 _HIGHEST_P, _HALVINGS = 1e9, 16
 """Pressure in Pa up to which two phases are followed, and the number of bisections of their end."""
@@ -58,7 +57,9 @@ class PhaseEquilibrium(TwoPhases):
     100.0
     """
 
-    def bubble_point(self, fractions: Mapping[str, float], *, T: Any = None, P: Any = None) -> PhaseSplit:
+    def bubble_point(
+        self, fractions: Mapping[str, float], *, T: QuantityLike | None = None, P: QuantityLike | None = None
+    ) -> PhaseSplit:
         """The bubble point of a liquid: its pressure at a temperature, or its temperature at a pressure.
 
         Parameters
@@ -77,7 +78,9 @@ class PhaseEquilibrium(TwoPhases):
         """
         return self._point(fractions, T, P, 0.0)
 
-    def dew_point(self, fractions: Mapping[str, float], *, T: Any = None, P: Any = None) -> PhaseSplit:
+    def dew_point(
+        self, fractions: Mapping[str, float], *, T: QuantityLike | None = None, P: QuantityLike | None = None
+    ) -> PhaseSplit:
         """The dew point of a gas; arguments and errors as for `bubble_point`.
 
         Above its critical temperature a gas may have two dew points, and condense between them: at a temperature the
@@ -102,7 +105,13 @@ class PhaseEquilibrium(TwoPhases):
             return hottest
 
     def flash(
-        self, fractions: Mapping[str, float], *, P: Any, T: Any = None, feed_T: Any = None, feed: str = "liquid"
+        self,
+        fractions: Mapping[str, float],
+        *,
+        P: QuantityLike,
+        T: QuantityLike | None = None,
+        feed_T: QuantityLike | None = None,
+        feed: str = "liquid",
     ) -> PhaseSplit:
         """Vapor and liquid at a temperature and pressure, or at a pressure with the enthalpy of a feed (adiabatic).
 

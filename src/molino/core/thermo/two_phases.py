@@ -6,7 +6,6 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from scipy.optimize import brentq
@@ -21,7 +20,7 @@ from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import CubicEquation, CubicState
 from molino.core.thermo.phase_split import PhaseSplit, bracketed, rachford_rice, ratios, rise_of
 from molino.core.unit_tables import GAS_CONSTANT
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 _ASKER = "a phase equilibrium"
 _CLOSE = 1e-13
@@ -206,7 +205,9 @@ class TwoPhases(Frozen, Printed):
             return bool(state.roots[-1] == state.Z)
         return state.molar_volume > equation.critical_ratio * float(z @ equation.numbers[1])
 
-    def _point(self, fractions: Mapping[str, float] | np.ndarray, T: Any, P: Any, share: float) -> PhaseSplit:
+    def _point(
+        self, fractions: Mapping[str, float] | np.ndarray, T: QuantityLike | None, P: QuantityLike | None, share: float
+    ) -> PhaseSplit:
         z = self._fractions(fractions)
         what = "bubble_point" if share == 0.0 else "dew_point"
         if (T is None) == (P is None):

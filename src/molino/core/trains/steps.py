@@ -66,7 +66,7 @@ class Exchanger(Frozen, Printed):
         """Its conditions by name."""
         name, kind, own = ("T", "temperature", self.T) if self.T is not None else ("duty", "power", self.duty)
 
-        def read(value: Any) -> tuple[float, str]:
+        def read(value: object) -> tuple[float, str]:
             given = units.positive(value, kind, name) if name == "T" else units.read(value, kind, name)
             return given.si, kind
 
@@ -212,7 +212,7 @@ class Parallel(Frozen, Printed):
         if len(self.vessels) != 2:
             return {}
 
-        def read(value: Any) -> tuple[float, str]:
+        def read(value: object) -> tuple[float, str]:
             share = units.positive(value, "number", "split").si
             if share >= 1:
                 raise InputError(
@@ -220,7 +220,7 @@ class Parallel(Frozen, Printed):
                 )
             return share, "number"
 
-        def put(value: Any) -> Parallel:
+        def put(value: object) -> Parallel:
             share = read(value)[0]
             return replace(self, split=(share, 1 - share))
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from molino.core.contract.plant import Plant
 from molino.core.contract.vessel import Vessel
@@ -16,6 +15,7 @@ from molino.core.trains.steady_states import TrainSteadyStates, train_steady_sta
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_over_time import TrainInTime, follow_train
 from molino.core.trains.train_run import TrainRun
+from molino.core.units import QuantityLike
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,11 +96,11 @@ class Train(TrainFields):
 
     def follow(
         self,
-        time: Any,
-        contents: Any = None,
+        time: QuantityLike,
+        contents: object = None,
         changes: Sequence[Change] = (),
         cells: int = 200,
-        points: Any = 401,
+        points: object = 401,
         progress: Callable[[float], None] | None = None,
         settling_band: float = 0.02,
     ) -> TrainInTime:
@@ -126,7 +126,7 @@ class Train(TrainFields):
         return follow_train(self, time, contents, changes, cells, points, progress, settling_band)
 
 
-def read_plant(given: Any, place: str) -> Vessel | Train:
+def read_plant(given: object, place: str) -> Vessel | Train:
     """A vessel or a train; InputError for anything else."""
     if not isinstance(given, Plant):
         raise InputError(f"{given!r} is not a vessel", place, "give a vessel or a train")

@@ -263,7 +263,7 @@ class TrainFields(Plant):
 
         return replace(self, steps=[renew(step) for step in self.steps])
 
-    def with_side_share(self, name: str, value: Any) -> Self:
+    def with_side_share(self, name: str, value: object) -> Self:
         """The same with another fraction of the total feed at the side."""
         (step, side, main), share = self.spec.side_shares[name], _read_share(value)[0]
         flows = {"flow": (1 - share) * (side + main), f"{step.label}.flow": share * (side + main)}
@@ -279,15 +279,15 @@ class TrainFields(Plant):
         )
 
 
-def _read_recycle(value: Any) -> Value:
+def _read_recycle(value: object) -> Value:
     return units.positive(value, "number", "recycle", zero=True)
 
 
-def _read_ratio(value: Any) -> tuple[float, str]:
+def _read_ratio(value: object) -> tuple[float, str]:
     return _read_recycle(value).si, "number"
 
 
-def _read_share(value: Any) -> tuple[float, str]:
+def _read_share(value: object) -> tuple[float, str]:
     share = units.positive(value, "number", "share").si
     if share >= 1:
         raise InputError(f"{value} is not a fraction of a flow", "", "give a number between 0 and 1")

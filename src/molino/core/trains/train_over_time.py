@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -20,6 +19,7 @@ from molino.core.runs.over_time import kind_of
 from molino.core.runs.scheduled_changes import Change, changed_numbers
 from molino.core.runs.tube_over_time import TubeInTime, check_followed, in_time, moments
 from molino.core.trains.train_fields import TrainFields
+from molino.core.units import QuantityLike
 from molino.core.vessels.flow_vessel import FlowVessel
 
 
@@ -99,11 +99,11 @@ class TrainInTime(Frozen, Result):
 
 def follow_train(
     train: TrainFields,
-    time: Any,
-    contents: Any,
+    time: QuantityLike,
+    contents: object,
     changes: Sequence[Change],
     cells: int,
-    points: Any,
+    points: object,
     progress: Callable[[float], None] | None,
     settling_band: float,
 ) -> TrainInTime:

@@ -94,7 +94,7 @@ class AtConversionSpecification(OutletSpecification):
         yield from super().more_conditions()
         for name, value in self.vessel.conversions.items():
 
-            def put(v: Any, name: str = name) -> AtConversion:
+            def put(v: object, name: str = name) -> AtConversion:
                 return self.vessel.with_(conversions={**self.vessel.conversions, name: v})
 
             kind = "molar flow" if value.unit != "" else "number"
@@ -187,7 +187,7 @@ class AtConversion(OutletVessel):
         return f"{self.title}: {parts}{', in series' if self.in_series else ''}{ends} fed {self.feed}"
 
 
-def _read(given: Any) -> Value:
+def _read(given: object) -> Value:
     """A conversion between 0 and 1 (of unit ''), or an extent."""
     value = units.read(given)
     if value.unit is not None and units.unit(value.unit).dimension == units.unit("mol/s").dimension:

@@ -198,7 +198,7 @@ class AtEquilibriumSpecification(OutletSpecification):
         yield from super().more_conditions()
         for name in (str(c.reaction) for c in self.form.constants):
 
-            def put(v: Any, name: str = name) -> AtEquilibrium:
+            def put(v: object, name: str = name) -> AtEquilibrium:
                 return self.vessel.with_(approach={**self.vessel.approach, name: v})
 
             own, kind = self.vessel.approach.get(name), "temperature difference"

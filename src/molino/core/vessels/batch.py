@@ -42,7 +42,7 @@ from molino.core.terms.heat import Profile
 from molino.core.terms.model import Model
 from molino.core.terms.well_mixed import well_mixed
 from molino.core.unit_tables import GAS_CONSTANT
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.charged_vessel import ChargedSpecification, ChargedVessel, read_total
 from molino.core.vessels.gas_vessel import GasSpecification, GasVessel
 
@@ -229,7 +229,12 @@ class Batch(GasVessel, ChargedVessel):
         return BatchSpecification(self)
 
     def run(
-        self, time: Any = None, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual"
+        self,
+        time: QuantityLike | None = None,
+        points: object = None,
+        rtol: float = RTOL,
+        atol: float = ATOL,
+        verify: str = "usual",
     ) -> Run:
         """Integrate the batch from the charge to `time` (by default its own batch time).
 

@@ -25,7 +25,7 @@ from molino.core.dual import Number
 from molino.core.errors import InputError
 from molino.core.safety.cooling_failure import CoolingFailure
 from molino.core.terms.heat import Profile
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 
 class ChargedSpecification(Specification):
@@ -112,7 +112,7 @@ class ChargedVessel(Vessel):
     def spec(self) -> ChargedSpecification:
         raise NotImplementedError
 
-    def _at_time(self, time: Any, missing: tuple[str, str]) -> Self:
+    def _at_time(self, time: QuantityLike | None, missing: tuple[str, str]) -> Self:
         """The vessel with its own time, or with another one."""
         given = self.time if time is None else units.positive(time, "time", f"{self.label}, time")
         if given is None:
@@ -120,7 +120,7 @@ class ChargedVessel(Vessel):
         return self if time is None else self.with_(time=given)
 
 
-def read_total(given: Any) -> Value:
+def read_total(given: object) -> Value:
     """The amount or mass of a whole charge."""
     value = units.read(given, name="total")
     is_mass = value.unit is not None and units.unit(value.unit).dimension == units.unit("kg").dimension

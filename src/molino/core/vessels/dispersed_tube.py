@@ -134,7 +134,7 @@ class DispersedTubeSpecification(PlugFlowSpecification):
                 yield number_condition(name, kind, own, self.put_dispersion(field))
 
     def put_dispersion(self, field: str) -> Any:
-        def put(value: Any) -> DispersedTube:
+        def put(value: object) -> DispersedTube:
             return self.vessel.with_(dispersion=replace(self.vessel.dispersion, **{field: value}))
 
         return put
@@ -229,7 +229,7 @@ class DispersedTube(PlugFlow):
     def spec(self) -> DispersedTubeSpecification:
         return DispersedTubeSpecification(self)
 
-    def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual") -> Run:
+    def run(self, points: object = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual") -> Run:
         """The steady state of the tube, from its inlet to its end.
 
         Parameters

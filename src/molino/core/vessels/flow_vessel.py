@@ -186,7 +186,7 @@ class FlowSpecification(Specification):
             "feed P", "pressure", vessel.feed.P, lambda v: vessel.with_(feed=replace(vessel.feed, P=v))
         )
 
-        def with_flow(value: Any) -> FlowVessel:
+        def with_flow(value: object) -> FlowVessel:
             return vessel.with_(feed=replace(vessel.feed, flow=value))
 
         yield Condition("flow", "volumetric flow", read_flow_form, with_flow, float(flow), form, value=own)
@@ -196,7 +196,7 @@ class FlowSpecification(Specification):
             yield self._wall_condition(name, kind, value, put)
 
     def _wall_condition(self, name: str, kind: str, value: Value, put: Callable[[Any], Membrane]) -> Condition:
-        def read(given: Any) -> tuple[float, str]:
+        def read(given: object) -> tuple[float, str]:
             return units.read(given, kind or None).si, kind
 
         return Condition(name, kind or "number", read, lambda v: self.vessel.with_(wall=put(v)), value.si, kind)
@@ -239,6 +239,6 @@ class FlowVessel(Vessel):
         )
 
 
-def read_flow_form(value: Any) -> tuple[float, str]:
+def read_flow_form(value: object) -> tuple[float, str]:
     read = read_flow(value)
     return read.si, str(flow_kind(read))

@@ -95,7 +95,7 @@ class GasSpecification(Specification):
             return
         gas = vessel.gas
 
-        def with_flow(value: Any) -> GasVessel:
+        def with_flow(value: object) -> GasVessel:
             return vessel.with_(gas=replace(gas, feed=replace(gas.feed, flow=value)))
 
         if gas.has_flow and gas.feed.flow not in (None, ()):

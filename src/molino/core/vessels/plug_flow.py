@@ -52,7 +52,7 @@ from molino.core.terms.pressure import PressureDrop
 from molino.core.terms.side_feed import DistributedFeed, SideFeedTerm
 from molino.core.terms.terms import Term, pressure_fall
 from molino.core.terms.walls import Membrane
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
 
 _MOST_TUBES = 10_000_000
@@ -460,7 +460,7 @@ class PlugFlow(FlowVessel):
     def spec(self) -> PlugFlowSpecification:
         return PlugFlowSpecification(self)
 
-    def run(self, points: Any = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual") -> Run:
+    def run(self, points: object = None, rtol: float = RTOL, atol: float = ATOL, verify: str = "usual") -> Run:
         """Integrate the balances from the inlet to the end of the tube.
 
         Parameters
@@ -493,11 +493,11 @@ class PlugFlow(FlowVessel):
 
     def follow(
         self,
-        time: Any,
-        contents: Any = None,
+        time: QuantityLike,
+        contents: object = None,
         changes: Sequence[Change] = (),
         cells: int = 200,
-        points: Any = 201,
+        points: object = 201,
         progress: Callable[[float], None] | None = None,
         settling_band: float = 0.02,
     ) -> TubeInTime:

@@ -45,7 +45,7 @@ from molino.core.terms.heat import Jacket, Profile
 from molino.core.terms.model import Model
 from molino.core.terms.terms import Inflow, outflow
 from molino.core.terms.well_mixed import well_mixed
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.charged_vessel import ChargedSpecification, ChargedVessel, read_total
 from molino.core.vessels.dosing import Dosing
 
@@ -203,7 +203,7 @@ class SemiBatchSpecification(ChargedSpecification):
             return super().profile_condition(name)
         own = name.removesuffix(" rate")
 
-        def put(value: Any) -> SemiBatch:
+        def put(value: object) -> SemiBatch:
             return self.vessel.with_(
                 doses={**self.vessel.doses, own: Dosing(self.vessel.doses[own].feed, rate=[(0.0, value)])}
             )
@@ -335,8 +335,8 @@ class SemiBatch(ChargedVessel):
 
     def run(
         self,
-        time: Any = None,
-        points: Any = None,
+        time: QuantityLike | None = None,
+        points: object = None,
         rtol: float = RTOL / 10,
         atol: float = ATOL / 10,
         verify: str = "usual",
@@ -363,5 +363,5 @@ class SemiBatch(ChargedVessel):
         return f"{self.title} charged with {self.charge}{at}{ends}, dosed with {dosed}"
 
 
-def _read_rate(value: Any) -> tuple[float, str]:
+def _read_rate(value: object) -> tuple[float, str]:
     return units.positive(value, "volumetric flow", "rate", zero=True).si, "volumetric flow"

@@ -38,7 +38,7 @@ from molino.core.terms.model import Model
 from molino.core.terms.terms import Inflow, outflow
 from molino.core.terms.walls import Membrane
 from molino.core.terms.well_mixed import well_mixed
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.branch import Branch, branch
 from molino.core.vessels.flow_vessel import FlowSpecification, FlowVessel
 from molino.core.vessels.gas_vessel import GasSpecification, GasVessel
@@ -349,8 +349,8 @@ class StirredTank(GasVessel, FlowVessel):
 
     def run(
         self,
-        time: Any = None,
-        points: Any = None,
+        time: QuantityLike | None = None,
+        points: object = None,
         changes: Sequence[Change] = (),
         rtol: float = RTOL / 10,
         atol: float = ATOL / 10,

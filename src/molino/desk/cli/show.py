@@ -59,7 +59,7 @@ def _read(path: Path) -> Any:
             from molino.desk.report.rerun import read_record
 
             record = read_record(path)
-            return {"title": record.job or path.name, **record.answers}
+            return {"title": record.job or path.name, "answers": dict(record.answers)}
         found = json.loads(path.read_text(encoding="utf-8")) if kind == ".json" else None
     except (ValueError, OSError) as error:
         raise InputError(
@@ -82,7 +82,11 @@ def _show_all(title: str, content: ByName) -> None:
         console().print(title, style="bold")
     for key, value in content.items():
         name = key.replace("_", " ")
-        if isinstance(value, Mapping) and value and key not in facts:
+        if key == "answers":
+            for question, answer in value.items():
+                console().print(question, style="bold", markup=False, highlight=False)
+                console().print(f"  {answer}", markup=False, highlight=False)
+        elif isinstance(value, Mapping) and value and key not in facts:
             rows = _series(value)
             if rows is not None:
                 show_table(rows.head(_ROWS), name)
@@ -107,7 +111,7 @@ def _series(content: ByName) -> pd.DataFrame | None:
     return pd.DataFrame(columns) if columns else None
 
 
-def _text(value: Any) -> str | None:
+def _text(value: object) -> str | None:
     """A plain value as text: a number with its unit, a text, a short list; None for others."""
     from molino.core.units import number_text, pretty
 

@@ -62,7 +62,7 @@ _FUNCTIONS: dict[str, Callable[..., Figure]] = {
 """The figure of each class of results."""
 
 
-def figure_of(result: Any, **options: Any) -> Figure:
+def figure_of(result: object, **options: Any) -> Figure:
     """The figure of a result, by its class; InputError for one that has none."""
     for cls in type(result).__mro__:
         if cls.__name__ in _FUNCTIONS:

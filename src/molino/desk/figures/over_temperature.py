@@ -16,7 +16,7 @@ from molino.desk.figures import style
 
 
 @style.draws
-def over_temperature(of: Any) -> Figure:
+def over_temperature(of: object) -> Figure:
     """A table of constants with its line and 95 % band, and the joint 95 % region of energy and factor.
 
     Parameters
@@ -73,11 +73,11 @@ def over_temperature(of: Any) -> Figure:
     return figure
 
 
-def _celsius(x: Any) -> Any:
+def _celsius(x: object) -> Any:
     return 1e3 / np.maximum(np.asarray(x, dtype=float), 1e-9) - 273.15
 
 
-def _thousandth(celsius: Any) -> Any:
+def _thousandth(celsius: object) -> Any:
     return 1e3 / np.maximum(np.asarray(celsius, dtype=float) + 273.15, 1e-9)
 
 

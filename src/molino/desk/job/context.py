@@ -97,7 +97,7 @@ class JobContext:
         """Whether all entries of these tables are valid."""
         return all(set(self.known(t)) == set(getattr(self.file, t)) for t in tables)
 
-    def in_unit(self, given: Any, kind: str) -> Any:
+    def in_unit(self, given: object, kind: str) -> Any:
         """A bare number in the unit that [units] gives for its kind."""
         if given is None or isinstance(given, str) or kind not in self.units:
             return given
@@ -107,13 +107,13 @@ class JobContext:
         """Quantities by species; a bare number is a concentration."""
         return {species: self.in_unit(number, "concentration") for species, number in given.items()}
 
-    def profile(self, given: Any, along: str, kind: str) -> Any:
+    def profile(self, given: object, along: str, kind: str) -> Any:
         """A quantity, or pairs of a profile."""
         if isinstance(given, list):
             return [(self.in_unit(at, along), self.in_unit(value, kind)) for at, value in given]
         return self.in_unit(given, kind)
 
-    def read(self, cls: Any, table: Any, along: str = "time") -> PlainData:
+    def read(self, cls: object, table: object, along: str = "time") -> PlainData:
         """The values of a table for the declared fields of a class.
 
         Raises
@@ -150,7 +150,7 @@ class JobContext:
         faults.raise_any()
         return found
 
-    def constant(self, given: Any) -> Any:
+    def constant(self, given: object) -> Any:
         """A constant: a quantity, an unknown one, or a law over temperature."""
         if isinstance(given, shapes.FromSpeciesTable):
             return FromSpecies(given.from_species, self.in_unit(given.standard, "pressure"))
@@ -167,19 +167,19 @@ class JobContext:
             return VantHoff(**self.read(VantHoff, given))
         return self.entry(given, "")
 
-    def entry(self, given: Any, kind: str) -> Any:
+    def entry(self, given: object, kind: str) -> Any:
         """A quantity, or an unknown one."""
         if isinstance(given, shapes.UnknownTable):
             return Unknown(*(self.in_unit(part, kind) for part in (given.guess, given.lower, given.upper)))
         return self.in_unit(given, kind)
 
-    def condition(self, setting: Condition, given: Any) -> Any:
+    def condition(self, setting: Condition, given: object) -> Any:
         """A condition of a vessel by its name, a bare number in the unit that [units] gives for its kind."""
         if setting.name == "flow":
             return self._of_kinds(given, schema_of(Feed)["flow"], "flow")
         return self.in_unit(given, setting.kind)
 
-    def _of_kinds(self, given: Any, schema: FieldSchema, name: str) -> Any:
+    def _of_kinds(self, given: object, schema: FieldSchema, name: str) -> Any:
         """A bare number in the unit of its kind; InputError if [units] does not determine the kind."""
         others = [kind for kind in schema.alternatives if kind in self.units]
         if len(others) == 1 and schema.kind not in self.units and name == "flow":

@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, partial
 from pathlib import Path
-from typing import Any
 
 from molino.core.annotations import PlainData
 from molino.core.arguments import checked
@@ -257,7 +256,7 @@ def _waits(vessel: Vessel | Train) -> bool:
     return False
 
 
-def _texts(content: Any) -> Iterator[str]:
+def _texts(content: object) -> Iterator[str]:
     """Every text in a job file."""
     if isinstance(content, str):
         yield content

@@ -61,7 +61,7 @@ UnitsTable = create_model(
 HeatCapacityTable: Any = table_of(HeatCapacity)
 
 
-def _heat_capacity(given: Any) -> Any:
+def _heat_capacity(given: object) -> Any:
     return HeatCapacityTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 
@@ -148,7 +148,7 @@ def heat_table(given: PlainData) -> Any:
     return JacketTable if given.keys() - {"wall", "stirrer"} else AdiabaticTable
 
 
-def _heat(given: Any) -> Any:
+def _heat(given: object) -> Any:
     if isinstance(given, dict):
         return heat_table(given).model_validate(given)
     if given not in ("isothermal", "adiabatic"):
@@ -522,7 +522,7 @@ class FreeProfileTable(Table):
     slope: Quantity | None = None
 
 
-def _free(given: Any) -> Any:
+def _free(given: object) -> Any:
     if isinstance(given, dict):
         return FreeProfileTable.model_validate(given)
     if not isinstance(given, list) or len(given) != 2:
@@ -705,7 +705,7 @@ class SpanTable(Table):
     spacing: Literal["even", "log"] = "even"
 
 
-def _values(given: Any) -> Any:
+def _values(given: object) -> Any:
     return SpanTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 

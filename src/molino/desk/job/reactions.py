@@ -82,7 +82,7 @@ def _merged(species: list[Species], later: list[Species]) -> list[Species]:
     return [s for s in species if s.name not in names] + later
 
 
-def _keys(content: Any) -> set[str]:
+def _keys(content: object) -> set[str]:
     """All keys of a job at any depth, including the species that it feeds and charges."""
     if isinstance(content, list):
         return {key for inner in content for key in _keys(inner)}

@@ -76,7 +76,7 @@ def keys_of(cls: Any) -> list[str]:
     return rows
 
 
-def _text(default: Any) -> str:
+def _text(default: object) -> str:
     if default is None or default is dataclasses.MISSING or default == "":
         return ""
     return str(default).lower() if isinstance(default, bool) else f"{default}"

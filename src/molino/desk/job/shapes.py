@@ -12,19 +12,19 @@ from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.schema import FieldSchema, help_of, is_required, schema_of
 
 
-def check_quantity(given: Any) -> Any:
+def check_quantity(given: object) -> Any:
     """A number, or a text with a unit."""
     if isinstance(given, bool) or not isinstance(given, str | int | float):
         raise ValueError("give a number, or a text with a unit like '0.35 mol/L'")
     return given
 
 
-def check_quantities(given: Any) -> Any:
+def check_quantities(given: object) -> Any:
     """One of them, or several in a list."""
     return [check_quantity(one) for one in given] if isinstance(given, list) else check_quantity(given)
 
 
-def _profile(given: Any) -> Any:
+def _profile(given: object) -> Any:
     if isinstance(given, list):
         if any(not isinstance(pair, list) or len(pair) != 2 for pair in given):
             raise ValueError("a profile is a list of pairs, [[time, value], ...]")
@@ -44,7 +44,7 @@ ProfileField = Annotated[Any, BeforeValidator(_profile), WithJsonSchema({"anyOf"
 """A quantity, or a profile of [time, quantity] pairs."""
 
 
-def _pairs(given: Any) -> Any:
+def _pairs(given: object) -> Any:
     if not isinstance(given, list):
         raise ValueError("a profile is a list of pairs, [[time, value], ...]")
     return _profile(given)
@@ -68,7 +68,7 @@ class UnknownTable(Table):
     upper: Quantity | None = None
 
 
-def _entry(given: Any) -> Any:
+def _entry(given: object) -> Any:
     return UnknownTable.model_validate(given) if isinstance(given, dict) else check_quantity(given)
 
 
@@ -152,7 +152,7 @@ def constant_table(given: PlainData) -> Any:
     return ArrheniusTable
 
 
-def _constant(given: Any) -> Any:
+def _constant(given: object) -> Any:
     return constant_table(given).model_validate(given) if isinstance(given, dict) else check_quantity(given)
 
 

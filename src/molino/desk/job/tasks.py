@@ -311,18 +311,18 @@ def _free(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any
     return FreeProfile(low, high, given.pieces, given.kind, given.slope)
 
 
-def _target(job: JobContext, metric: Metric, given: Any) -> Any:
+def _target(job: JobContext, metric: Metric, given: object) -> Any:
     value = job.in_unit(given, metric.kind)
     units.read(value, metric.kind, "target")
     return value
 
 
-def _condition(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
+def _condition(job: JobContext, vessel: Vessel | Train, name: str, given: object) -> Any:
     """A value of a condition; unknown conditions are reported by the sweep."""
     return job.condition(vessel.spec.conditions[name], given) if name in vessel.spec.conditions else given
 
 
-def _spread(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
+def _spread(job: JobContext, vessel: Vessel | Train, name: str, given: object) -> Any:
     """A standard deviation of a condition, a bare number in the unit of its kind; InputError if it is invalid."""
     value = _condition(job, vessel, name, given)
     setting = vessel.spec.condition(name)
@@ -331,7 +331,7 @@ def _spread(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> A
     return value
 
 
-def _values(job: JobContext, vessel: Vessel | Train, name: str, given: Any) -> Any:
+def _values(job: JobContext, vessel: Vessel | Train, name: str, given: object) -> Any:
     if isinstance(given, models.SpanTable):
         spaced = log_span if given.spacing == "log" else span
         low, high = (_condition(job, vessel, name, end) for end in (given.first, given.to))

@@ -203,7 +203,7 @@ def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
     return GasPhase(henry=henry, kLa_ratio=table.kLa_ratio, **given)
 
 
-def read_heat_table(job: JobContext, table: Any, along: str) -> Any:
+def read_heat_table(job: JobContext, table: object, along: str) -> Any:
     """The heat transfer of a vessel."""
     for cls, shape in (
         (Profile, models.HeldProfileTable),

@@ -203,9 +203,10 @@ def _assumptions(job: Job, collected: CollectedResults) -> str:
 def _range(data: Experiments) -> str:
     """The range of the temperatures and of the concentrations of data."""
     display = data.display
-    ends = dict.fromkeys(display.text(T, "temperature") for T in (min(data.temperatures), max(data.temperatures)))
+    known = data.temperatures
+    ends = dict.fromkeys(display.text(T, "temperature") for T in ((min(known), max(known)) if known else ()))
     highest = [f"{s} up to {display.text(c, 'concentration')}" for s, c in data.highest_concentrations.items()]
-    return ", ".join([" to ".join(ends), *highest])
+    return ", ".join([*([" to ".join(ends)] if ends else []), *highest])
 
 
 def page_of_results(results: Sequence[Result], title: str, introduction: Sequence[str]) -> Page:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.core.design.sweep_result import Sweep
@@ -53,7 +53,7 @@ class CollectedResults(ResultsFolder):
         name = parts[1] if len(parts) > 1 else ""
         self.parts.setdefault(parts[0], {}).setdefault(name, Part(name)).blocks.append(block)
 
-    def json(self, content: Any, *parts: str) -> None:
+    def json(self, content: object, *parts: str) -> None:
         """Keep plain data."""
         self.contents["-".join(parts)] = plain(content)
 

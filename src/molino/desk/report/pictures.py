@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -34,7 +34,7 @@ _FIGURES = {
 """By the class of a result, the figures of `mo.figures` that show it."""
 
 
-def pictures_of(result: Any) -> dict[str, Figure]:
+def pictures_of(result: object) -> dict[str, Figure]:
     """The figures that show a result, by their names; none for a result without a figure."""
     from molino.core.runs.run import Run
     from molino.desk.steps.common import load_figures

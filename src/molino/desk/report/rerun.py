@@ -125,7 +125,7 @@ class Rerun(Frozen, Result):
         return "\n".join([f"{self.path.name}: {verdict}", *(f"  {n:<22} {text}" for n, text in self.facts().items())])
 
 
-def _text(value: Any) -> str:
+def _text(value: object) -> str:
     return number_text(value, 8) if isinstance(value, float) else str(value)
 
 
@@ -344,7 +344,7 @@ def _compare(then: Any, now: Any, where: str, scale: float = 0.0) -> Iterator[Di
         yield Difference(_place(where), _short(then), _short(now), math.nan)
 
 
-def _is_number(value: Any) -> bool:
+def _is_number(value: object) -> bool:
     return isinstance(value, int | float) and not isinstance(value, bool)
 
 
@@ -363,7 +363,7 @@ def _place(where: str) -> str:
     return where.removeprefix("results/")
 
 
-def _short(value: Any) -> Any:
+def _short(value: object) -> Any:
     if isinstance(value, float) or value is None:
         return value
     text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)

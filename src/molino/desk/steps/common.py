@@ -192,7 +192,7 @@ def content_of(job: Job, source: str, **found: Mapping[str, Result]) -> PlainDat
 def results_of(
     job: Job,
     command: str,
-    content: Any,
+    content: object,
     results: Mapping[str, Result] | None = None,
     folder: ResultsFolder | None = None,
 ) -> ResultsFolder:
@@ -224,7 +224,7 @@ def show_table(frame: pd.DataFrame, title: str = "", digits: int = 4) -> None:
 
     from molino.core.units import number_text, pretty, pretty_heading
 
-    def text(value: Any) -> str:
+    def text(value: object) -> str:
         if isinstance(value, float):
             return "" if pd.isna(value) else number_text(value, digits)
         return str(value)

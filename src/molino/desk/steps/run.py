@@ -128,7 +128,7 @@ def _run_all(job: Job, vessels: ByName, quiet: bool) -> _Found:
     return found
 
 
-def _needs_size(vessel: Any) -> bool:
+def _needs_size(vessel: object) -> bool:
     """Whether a vessel, or one in a train, has no size."""
     return any(one.spec.needs_size for one in getattr(vessel, "vessels", [vessel]))
 

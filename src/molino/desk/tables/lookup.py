@@ -98,7 +98,7 @@ def _search(identifier: str, phase: str) -> tuple[Any, Any]:
         raise InputError(f"the package 'chemicals' has no '{identifier}'", "look_up", advice) from error
 
 
-def _constants(chemicals: Any, cas: str, phase: str) -> dict[str, tuple[Any, str]]:
+def _constants(chemicals: object, cas: str, phase: str) -> dict[str, tuple[Any, str]]:
     found: dict[str, tuple[Any, str]] = {}
     for key, (stem, unit) in _CONSTANTS.items():
         function = stem + phase[0] if stem in ("Hf", "S0") else stem

@@ -18,6 +18,7 @@ from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, species_in
 from molino.core.chemistry.reaction import Reaction
 from molino.core.errors import Faults, InputError
 from molino.core.unit_tables import GAS_CONSTANT
+from molino.core.units import QuantityLike
 from molino.desk.tables.write import whole
 
 _BASE = {
@@ -48,9 +49,9 @@ def write_sbml(
     path: str | Path,
     *,
     initial: ByName | None = None,
-    volume: Any = "1 m3",
-    T: Any = None,
-    P: Any = None,
+    volume: QuantityLike = "1 m3",
+    T: QuantityLike | None = None,
+    P: QuantityLike | None = None,
 ) -> tuple[str, ...]:
     """Write a chemistry as SBML, in SI units.
 
@@ -94,7 +95,7 @@ def write_sbml(
 
 
 def _read_conditions(
-    chemistry: Chemistry, initial: ByName, volume: Any, T: Any, P: Any
+    chemistry: Chemistry, initial: ByName, volume: QuantityLike, T: QuantityLike | None, P: QuantityLike | None
 ) -> tuple[float, dict[str, float], dict[str, float]]:
     """Volume, concentrations, and temperature and pressure where rates depend on them, in SI."""
     faults = Faults()

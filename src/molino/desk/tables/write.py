@@ -135,7 +135,7 @@ class ResultsFolder:
         """Keep the facts of a result, for the first sheet of the tables written after it."""
         self.results["-".join(parts)] = result
 
-    def json(self, content: Any, *parts: str) -> None:
+    def json(self, content: object, *parts: str) -> None:
         """Write plain data as JSON, with the version of its shape (docs/results.schema.json)."""
         if "json" in self.formats:
             whole = {"format": JSON_VERSION, **content} if isinstance(content, Mapping) else content
@@ -220,7 +220,7 @@ def _as_text(table: pd.DataFrame) -> pd.DataFrame:
     return found
 
 
-def _safe(cell: Any) -> Any:
+def _safe(cell: object) -> Any:
     if not isinstance(cell, str):
         return cell
     text = ILLEGAL.sub(" ", cell)[:CELL]
@@ -261,12 +261,12 @@ def slug(name: str) -> str:
     return re.sub(r"[^\w.-]+", "-", name)[:_LONGEST].strip("-.") or "table"
 
 
-def to_json(content: Any) -> str:
+def to_json(content: object) -> str:
     """Plain data as JSON text; numbers that are not finite become null."""
     return json.dumps(plain(content), indent=2, ensure_ascii=False)
 
 
-def write_json(path: Path, content: Any) -> Path:
+def write_json(path: Path, content: object) -> Path:
     """Write plain data as JSON."""
     with whole(path) as temporary:
         temporary.write_text(to_json(content) + "\n", encoding="utf-8")

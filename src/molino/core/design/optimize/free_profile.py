@@ -137,7 +137,7 @@ def read_moving(vessel: Vessel, name: str, given: FreeProfile) -> MovingNumber:
     return MovingNumber(name, setting.kind, unit, low, high, given.pieces, given.kind, slope, symbols)
 
 
-def _read(vessel: Vessel, name: str, value: Any) -> tuple[float, str]:
+def _read(vessel: Vessel, name: str, value: object) -> tuple[float, str]:
     """A bound, which may be zero."""
     read = units.read(value, name=name)
     if read.si == 0.0:
@@ -145,7 +145,7 @@ def _read(vessel: Vessel, name: str, value: Any) -> tuple[float, str]:
     return vessel.spec.profile_condition(name).read(value)
 
 
-def _read_slope(vessel: Vessel, kind: str, unit: str, given: Any) -> float:
+def _read_slope(vessel: Vessel, kind: str, unit: str, given: object) -> float:
     """The steepest slope in SI, per unit of the independent variable."""
     along, factor = vessel.spec.profile_axis
     read = units.read(given, name="slope")

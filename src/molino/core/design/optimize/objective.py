@@ -136,7 +136,7 @@ class MetricExpression(Frozen):
         return self.text
 
 
-def read_expression(text: Any, vessel: Vessel | Train, counted: Display | None = None) -> MetricExpression:
+def read_expression(text: object, vessel: Vessel | Train, counted: Display | None = None) -> MetricExpression:
     """Read an expression of metrics.
 
     Parameters

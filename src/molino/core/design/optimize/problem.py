@@ -257,7 +257,7 @@ def read_question(
     return Question(vessel, objective, is_highest, tuple(limits), tuple(numbers), confidence, apart, tuple(moving))
 
 
-def _read_all_free(vessel: Vessel | Train, free: Any, faults: Faults) -> tuple[list[FreeNumber], list[MovingNumber]]:
+def _read_all_free(vessel: Vessel | Train, free: object, faults: Faults) -> tuple[list[FreeNumber], list[MovingNumber]]:
     numbers: list[FreeNumber] = []
     moving: list[MovingNumber] = []
     if not isinstance(free, Mapping) or not free:
@@ -292,7 +292,7 @@ def _read_moving(vessel: Vessel | Train, name: str, given: FreeProfile) -> Movin
     return read_moving(vessel, name, given)
 
 
-def _check_moving(moving: Sequence[MovingNumber], numbers: Sequence[FreeNumber], confidence: Any) -> None:
+def _check_moving(moving: Sequence[MovingNumber], numbers: Sequence[FreeNumber], confidence: object) -> None:
     """Raise InputError for options that cannot be combined with free profiles."""
     if not moving:
         return
@@ -308,7 +308,7 @@ def _check_moving(moving: Sequence[MovingNumber], numbers: Sequence[FreeNumber],
         raise InputError(f"{', '.join(sorted(names))} is free twice", "", "give a profile, or bounds")
 
 
-def _read_free(vessel: Vessel | Train, setting: Condition, ends: Any) -> FreeNumber:
+def _read_free(vessel: Vessel | Train, setting: Condition, ends: object) -> FreeNumber:
     """A free condition with its bounds; the search begins at the vessel's own value if it is between them."""
     if isinstance(ends, str) or not isinstance(ends, Sequence) or len(ends) != 2:
         raise InputError(f"{ends!r} are not bounds", "", "give (low, high)")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
@@ -25,6 +24,7 @@ from molino.core.design.size.whole_numbers import least_number, with_count
 from molino.core.design.stoichiometric_bounds import stoichiometric_bounds
 from molino.core.errors import InputError, NotFoundError, UnreachableError, nearest
 from molino.core.trains.train import Train, read_plant
+from molino.core.units import QuantityLike
 
 _CLOSE = 1e-9
 """Relative distance to a target within which a vessel that does not reach it approaches it."""
@@ -34,7 +34,7 @@ _CLOSE = 1e-9
 def size(
     vessel: Vessel | Train,
     metric: Metric | str,
-    target: Any,
+    target: QuantityLike,
     free: str | None = None,
     *,
     confidence: float | None = None,

@@ -18,7 +18,7 @@ from molino.core.fitting.orders.integrated_laws import Law, Series
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import half_width, p_text
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 REVERSIBLE = "reversible first order"
 
@@ -207,7 +207,7 @@ class Screening(Frozen, Result):
         text = f"{self.transform(law)[0]} = {intercept:.4g} {sign} {abs(slope):.4g} t"
         return f"{text} (t in {unit})" if unit else text
 
-    def predict(self, time: Any, run: str | None = None, law: str | None = None) -> Prediction:
+    def predict(self, time: QuantityLike, run: str | None = None, law: str | None = None) -> Prediction:
         """The concentration at a time, with its intervals, by the chosen law (or another by name).
 
         Parameters
@@ -396,6 +396,5 @@ class Prediction(Frozen, Result):
         display = self.screening.experiments.display
         mean, one = (display.text(c, "concentration", 2) for c in (self.confidence, self.prediction))
         value = display.text(self.value, "concentration")
-        at = display.text(self.time, "time")
         of = f" in {self.run}" if len(self.screening.series) > 1 else ""
-        return f"{self.screening.species}{of} at {at}: {value}, 95 %: ± {mean}, of one sample ± {one}"
+        return f"{self.screening.species}{of} at {display.text(self.time, 'time')}: {value}, 95 %: ± {mean}, of one sample ± {one}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates.power_law import PowerLaw, power_law
 from molino.core.fitting.rates.rate_data import RateData, Slopes
 from molino.core.fitting.rates.rate_slopes import differentiate, measured, series
+from molino.core.units import QuantityLike
 
 METHODS = ("spline", "differences")
 _Row = tuple[Experiment, np.ndarray, np.ndarray, Mapping[str, np.ndarray]]
@@ -64,7 +64,7 @@ class Rates(RateData):
         runs: Experiments | Experiment | Sequence[Experiment],
         species: str,
         method: str = "spline",
-        smoothing: Any = None,
+        smoothing: QuantityLike | None = None,
     ) -> Rates:
         """Rates as slopes of concentration over time in batch runs.
 

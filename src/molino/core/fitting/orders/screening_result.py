@@ -395,6 +395,6 @@ class Prediction(Frozen, Result):
     def __str__(self) -> str:
         display = self.screening.experiments.display
         mean, one = (display.text(c, "concentration", 2) for c in (self.confidence, self.prediction))
-        value = display.text(self.value, "concentration")
-        of = f" in {self.run}" if len(self.screening.series) > 1 else ""
-        return f"{self.screening.species}{of} at {display.text(self.time, 'time')}: {value}, 95 %: ± {mean}, of one sample ± {one}"
+        value, of = display.text(self.value, "concentration"), f" in {self.run}" * (len(self.screening.series) > 1)
+        place = f"{self.screening.species}{of} at {display.text(self.time, 'time')}"
+        return f"{place}: {value}, 95 %: ± {mean}, of one sample ± {one}"

@@ -15,7 +15,7 @@ from molino._public import attach
 _load, __dir__, __all__ = attach(__name__, __file__)
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     if name == "__version__":
         from importlib.metadata import version
 

@@ -28,7 +28,7 @@ def listed() -> dict[str, str]:
     return found
 
 
-def attach(module: str, path: str) -> tuple[Callable[[str], Any], Callable[[], list[str]], list[str]]:
+def attach(module: str, path: str) -> tuple[Callable[[str], object], Callable[[], list[str]], list[str]]:
     """`__getattr__`, `__dir__` and `__all__` of a module whose names are imported on first use."""
     known = homes(path)
     more = SUBMODULES if module == "molino" else ()
@@ -47,7 +47,7 @@ def attach(module: str, path: str) -> tuple[Callable[[str], Any], Callable[[], l
     return load, lambda: sorted({*known, *more}), [*known, *more]
 
 
-def _draw(result: object, **options: Any) -> Any:
+def _draw(result: object, **options: object) -> object:
     """The figure of a result; Matplotlib is imported on first use."""
     return importlib.import_module("molino.desk.figures").figure_of(result, **options)
 

@@ -92,13 +92,15 @@ def _advice(hint: object, name: str) -> str:
     words = getattr(hint, "__name__", "") or str(hint).replace("typing.", "")
     words = words.replace("collections.abc.", "")
     words = " or ".join(part.rpartition(".")[2].strip(" '") for part in words.split("|")) if "[" not in words else words
-    return f"give {name} as described" if hint is Any or "Any" in words else f"give {words}"
+    return (
+        f"give {name} as described" if hint in (Any, object) or "Any" in words or "object" in words else f"give {words}"
+    )
 
 
 def resolved_hints(owner: object) -> PlainData:
-    """Annotations; those whose names are imported only for type checkers, and `object`, are `Any`."""
+    """Annotations; those whose names are imported only for type checkers are `Any`."""
     try:
-        return {name: Any if hint is object else hint for name, hint in typing.get_type_hints(owner).items()}
+        return typing.get_type_hints(owner)
     except NameError:
         found = {}
         space = vars(inspect.getmodule(owner) or types)
@@ -112,7 +114,7 @@ def resolved_hints(owner: object) -> PlainData:
 
 def _is_suspect(value: Any, hint: object) -> bool:
     """Whether a value cannot be read although its annotation accepts anything."""
-    if hint is Any:
+    if hint in (Any, object):
         return _is_foreign(value)
     if hint is int:
         return not 0 <= value <= _LARGEST
@@ -157,7 +159,7 @@ def _fits(value: object, hint: object) -> bool:
     return isinstance(value, hint) if inspect.isclass(hint) else True
 
 
-def _fits_generic(value: Any, origin: Any, parts: Sequence[Any]) -> bool:
+def _fits_generic(value: Any, origin: Any, parts: Sequence[object]) -> bool:
     if origin in (Callable, typing.Callable) or issubclass(origin, Callable):  # type: ignore[arg-type]
         return callable(value)
     if issubclass(origin, Mapping):

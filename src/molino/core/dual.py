@@ -100,7 +100,7 @@ def log(number: Number) -> Number:
     return math.log(number) if isinstance(number, float | int) else np.log(number)
 
 
-def implicit(value: object, slopes: Sequence[tuple[Any, Number]]) -> Number:
+def implicit(value: object, slopes: Sequence[tuple[object, Number]]) -> Number:
     """A value that is computed from others by other means, with its derivative by each."""
     duals = [(by, of) for by, of in slopes if isinstance(of, Dual)]
     if not duals:

@@ -61,7 +61,7 @@ class MolinoError(Exception):
         self.faults: tuple[Fault, ...] = (faults,) if isinstance(faults, Fault) else tuple(faults)
         super().__init__("\n".join(str(fault) for fault in self.faults))
 
-    def __reduce__(self) -> tuple[Any, ...]:
+    def __reduce__(self) -> tuple[object, ...]:
         return _again, (type(self), self.faults, {n: v for n, v in self.__dict__.items() if n != "faults"})
 
 

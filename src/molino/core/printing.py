@@ -13,7 +13,7 @@ class Printed:
     """Base of printed objects: a notebook shows the text of `print`, and invalid arguments of public methods are
     reported by name."""
 
-    def __init_subclass__(cls, **kwargs: Any) -> None:
+    def __init_subclass__(cls, **kwargs: object) -> None:
         super().__init_subclass__(**kwargs)
         cls._repr_pretty_ = Printed._repr_pretty_  # type: ignore[method-assign]  # IPython asks each class for its own
         for name, held in list(cls.__dict__.items()):

@@ -25,7 +25,7 @@ _ROWS_SHOWN = 20
 class Drawing:
     """The function that draws a result; the desk provides it, so that the core imports no figures."""
 
-    draw: Callable[..., Any] | None = None
+    draw: Callable[..., object] | None = None
 
 
 DRAWING = Drawing()
@@ -109,7 +109,7 @@ def plain_dict(items: Mapping[Any, Any]) -> PlainData:
     return {str(key): plain(value) for key, value in items.items()}
 
 
-def plain(item: Any) -> Any:
+def plain(item: Any) -> object:
     """Plain data of mappings, lists, texts and numbers for JSON: None for a number that is not finite."""
     if isinstance(item, Mapping):
         return plain_dict(item)

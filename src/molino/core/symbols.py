@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
 
 import sympy as sp
 
@@ -62,10 +61,10 @@ class Quantity(sp.Symbol):  # type: ignore[misc]
     def _hashable_content(self) -> tuple[str]:
         return (self.name,)
 
-    def __reduce__(self) -> tuple[Any, ...]:
+    def __reduce__(self) -> tuple[object, ...]:
         return _quantity, (self.role, self.owner)
 
-    def __reduce_ex__(self, protocol: object) -> tuple[Any, ...]:
+    def __reduce_ex__(self, protocol: object) -> tuple[object, ...]:
         return self.__reduce__()
 
     def _sympystr(self, printer: object) -> str:

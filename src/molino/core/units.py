@@ -282,7 +282,7 @@ def split_deviation(text: str) -> tuple[str, float, float] | None:
     return None if match is None else (f"{match[1]}{match[3]}", float(match[1]), float(match[2]))
 
 
-def with_deviation(given: object, reader: Callable[[Any], Value]) -> Value:
+def with_deviation(given: object, reader: Callable[[object], Value]) -> Value:
     """Read a quantity that may have a standard deviation, "12 +- 1 m3/h"; `reader` reads it without."""
     parts = split_deviation(given) if isinstance(given, str) else None
     if parts is None:

@@ -55,7 +55,7 @@ def _has_pages() -> bool:
     return shell is not None and getattr(shell, "kernel", None) is not None
 
 
-def _display(text: str, **named: Any) -> Any:
+def _display(text: str, **named: object) -> object:
     """Show HTML in the cell that runs."""
     import IPython.display as ipython
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import sympy as sp
 
 from molino.core import units
+from molino.core.annotations import ByName
 from molino.core.chemistry.checks import review
 from molino.core.chemistry.constants import (
     Constant,
@@ -53,6 +55,16 @@ class Chemistry(ReactionSet):
     >>> chem.network.matrix.astype(int).tolist()
     [[-1, 0], [1, -1], [0, 1]]
     """
+
+    if TYPE_CHECKING:  # one reaction may be given alone; the field is always a sequence
+
+        def __init__(
+            self,
+            reactions: Reaction | Sequence[Reaction],
+            species: object = (),
+            constants: ByName = ...,
+            covariance: Covariance | None = None,
+        ) -> None: ...
 
     def with_values(self, values: Mapping[str, float], covariance: Covariance | None = None) -> Chemistry:
         """The same chemistry with parameters set to numbers in SI, by their full names ('dehydration.k.Ea')."""

@@ -26,13 +26,13 @@ class PythonFunction(sp.Function):  # type: ignore[misc]
     code_name: ClassVar[str]
     """Its name in generated code."""
 
-    origin: ClassVar[tuple[Any, ...]]
+    origin: ClassVar[tuple[object, ...]]
     """The maker of its class, and its arguments."""
 
-    def __reduce__(self) -> tuple[Any, ...]:
+    def __reduce__(self) -> tuple[object, ...]:
         return _rebuilt, (*type(self).origin, self.args)
 
-    def __reduce_ex__(self, protocol: object) -> tuple[Any, ...]:
+    def __reduce_ex__(self, protocol: object) -> tuple[object, ...]:
         return self.__reduce__()
 
     def _latex(self, printer: Any) -> str:
@@ -43,7 +43,7 @@ class PythonFunction(sp.Function):  # type: ignore[misc]
         return _slope(type(self), argindex - 1)(*self.args)  # type: ignore[arg-type]
 
 
-def python_law(function: Callable[..., Any], constants: frozenset[str]) -> sp.Expr:
+def python_law(function: Callable[..., object], constants: frozenset[str]) -> sp.Expr:
     """The rate law of a Python function over the symbols of its arguments.
 
     An argument is one of `constants`, T or P, or otherwise the concentration of the species of that name; one with a
@@ -69,7 +69,7 @@ def python_law(function: Callable[..., Any], constants: frozenset[str]) -> sp.Ex
     return _law(function, tuple(p.name for p in taken), tuple(species_in(s) is not None for s in symbols))(*symbols)
 
 
-def name_of(function: Callable[..., Any]) -> str:
+def name_of(function: Callable[..., object]) -> str:
     """The name of a function."""
     return str(getattr(function, "__name__", function))
 
@@ -114,7 +114,7 @@ def _slope(law: type[PythonFunction], place: int) -> type[PythonFunction]:
     return _made(f"d{place}_{law.__name__}", call, (_slope_again, (law.origin, place)))
 
 
-def _made(name: str, call: Callable[..., float], origin: tuple[Any, ...]) -> type[PythonFunction]:
+def _made(name: str, call: Callable[..., float], origin: tuple[object, ...]) -> type[PythonFunction]:
     static = staticmethod(call)
     own = {"call": static, "_imp_": static, "code_name": f"python_{id(call):x}", "origin": origin}
     return type(name, (PythonFunction,), own)

@@ -7,7 +7,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -104,15 +104,6 @@ class ReactionSet(Frozen, Printed):
     covariance: Covariance | None = None
     unitless: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)
     """For each reaction, the dimension that each constant given as a bare number must have, if known."""
-    if TYPE_CHECKING:  # one reaction may be given alone; the field is always a sequence
-
-        def __init__(
-            self,
-            reactions: Reaction | Sequence[Reaction],
-            species: object = (),
-            constants: ByName = ...,
-            covariance: Covariance | None = None,
-        ) -> None: ...
 
     def __post_init__(self) -> None:
         faults = Faults()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import sympy as sp
 
@@ -155,7 +155,7 @@ class Arrhenius(Frozen, TemperatureDependence):
     through_table: TemperatureLine | None = None
 
     @classmethod
-    def through(cls, T: Sequence[Any], k: Sequence[Any]) -> Arrhenius:
+    def through(cls, T: Sequence[object], k: Sequence[object]) -> Arrhenius:
         """The Arrhenius law through a table of rate constants, by least squares of ln k over 1/T.
 
         `print` shows the quality of the fit; `through_table` has the numbers. Raises InputError for tables of unequal
@@ -236,7 +236,7 @@ class VantHoff(Frozen, TemperatureDependence):
             raise UnitError(f"'{self.unit}' cannot be the unit of K", "unit", "give a unit without a zero of its own")
 
     @classmethod
-    def through(cls, T: Sequence[Any], K: Sequence[Any]) -> VantHoff:
+    def through(cls, T: Sequence[object], K: Sequence[object]) -> VantHoff:
         """The van 't Hoff law through a table of constants, by least squares of ln K over 1/T; as for `Arrhenius`."""
         line = TemperatureLine.of(T, K, "K")
         value, at, enthalpy = _parts_of(line)

@@ -72,7 +72,7 @@ class VaporPressure(Frozen):
         pressure: str = "bar",
         temperature: str = "K",
         base: str = "10",
-        valid: Sequence[Any] | None = None,
+        valid: Sequence[object] | None = None,
     ) -> VaporPressure:
         """log P = A - B/(T + C) in some units.
 

@@ -138,7 +138,9 @@ def _enthalpy_gradient(phase: PhaseModel) -> Any:
     return build({}, [whole.diff(s) for s in states], states, TIME, parameters)
 
 
-def _enthalpy_symbols(phase: PhaseModel) -> tuple[dict[sp.Symbol, sp.Expr], sp.Expr, tuple[Any, ...], tuple[Any, ...]]:
+def _enthalpy_symbols(
+    phase: PhaseModel,
+) -> tuple[dict[sp.Symbol, sp.Expr], sp.Expr, tuple[object, ...], tuple[object, ...]]:
     flows = tuple(MOLAR_FLOW(s) for s in phase.species)
     content = Content(phase, flows, TEMPERATURE, PRESSURE)
     states = (*flows, TEMPERATURE, PRESSURE, FLOW)

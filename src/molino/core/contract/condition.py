@@ -44,12 +44,12 @@ class Condition:
     put: Callable[[Any], Any]
     own: float = math.nan
     form: str = ""
-    give: Callable[[float], Any] = float
+    give: Callable[[float], object] = float
     value: Value | None = None
 
 
 def number_condition(
-    name: str, kind: str, own: object, put: Callable[[Any], Any], any_sign: bool = False, zero: bool = False
+    name: str, kind: str, own: object, put: Callable[[Any], object], any_sign: bool = False, zero: bool = False
 ) -> Condition:
     """A condition that holds a quantity of one kind: positive, unless any sign or zero is allowed."""
 

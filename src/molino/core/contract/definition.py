@@ -51,7 +51,7 @@ class Definition:
     """The whole numbers of it that `size` can find."""
     is_at_equilibrium: ClassVar[bool] = False
     """Whether its outlet is at chemical equilibrium."""
-    run_metrics: ClassVar[Mapping[str, Callable[[Any], Any]]] = {}
+    run_metrics: ClassVar[Mapping[str, Callable[[object], object]]] = {}
     """The metrics of a whole run, which are not expressions of the outlet, each with the class of its analysis."""
     sizing_route: ClassVar[str] = "run"
     """How it is sized: "run" (one run passes every smaller size), "steady" (along the curve of its steady states), or
@@ -119,7 +119,7 @@ class Definition:
         return {}
 
     @property
-    def fluid_model(self) -> Any:
+    def fluid_model(self) -> object:
         """The volume model as given; None is a liquid of constant density, or an ideal gas."""
         raise NotImplementedError
 

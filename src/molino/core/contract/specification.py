@@ -6,7 +6,6 @@ import math
 from collections.abc import Callable
 from dataclasses import replace
 from functools import cached_property
-from typing import Any
 
 import sympy as sp
 
@@ -75,10 +74,10 @@ class Specification(Formulation):
             found[name] = self._constant_condition(name, parameter)
         return found
 
-    def _put(self, name: str, others: ByName) -> Callable[[Any], VesselFields]:
+    def _put(self, name: str, others: ByName) -> Callable[[object], VesselFields]:
         return lambda value: self.vessel.with_(**others, **{name: value})
 
-    def _put_heat(self, name: str) -> Callable[[Any], VesselFields]:
+    def _put_heat(self, name: str) -> Callable[[object], VesselFields]:
         return lambda value: self.vessel.with_(heat=replace(self.vessel.heat, **{name: value}))
 
     def _count_condition(self, name: str, own: float) -> Condition:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
@@ -29,7 +28,7 @@ _QUANTILE, _MOST_MOVES = 1e-5, 12
 def optimize(
     vessel: Vessel | Train,
     *,
-    free: Mapping[str, Sequence[Any] | FreeProfile],
+    free: Mapping[str, Sequence[object] | FreeProfile],
     maximize: Metric | str | None = None,
     minimize: Metric | str | None = None,
     subject_to: Sequence[str] = (),

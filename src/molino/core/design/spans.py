@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from typing import Any
 
 import numpy as np
 
@@ -19,7 +18,7 @@ _ENDS = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(\D.*)")
 
 
 @checked
-def span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[Any, ...]:
+def span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[object, ...]:
     """Values from low to high, evenly spaced.
 
     Parameters
@@ -50,7 +49,7 @@ def span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[Any, ...]:
 
 
 @checked
-def log_span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[Any, ...]:
+def log_span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[object, ...]:
     """Values from low to high in equal ratios; see `span`.
 
     Parameters
@@ -78,7 +77,7 @@ def log_span(low: QuantityLike, high: QuantityLike, points: int) -> tuple[Any, .
 
 def _between(
     low: QuantityLike, high: QuantityLike, points: object, spaced: Callable[..., np.ndarray], name: str
-) -> tuple[Any, ...]:
+) -> tuple[object, ...]:
     if isinstance(points, bool) or not isinstance(points, int) or not 1 <= points <= MOST:
         advice = f"give a whole number from 1 to {MOST:,}"
         raise InputError(f"{points!r} is not a number of points", f"{name}, points", advice)
@@ -102,7 +101,7 @@ def _between(
     return tuple(Value(float(x), unit) if unit else float(x) for x in values)
 
 
-def _check_above_zero(ends: Sequence[float], given: Sequence[Any], spaced: object, name: str) -> None:
+def _check_above_zero(ends: Sequence[float], given: Sequence[object], spaced: object, name: str) -> None:
     if spaced is np.geomspace and min(ends) <= 0:
         message = f"from '{given[0]}' to '{given[1]}' equal ratios are not possible"
         raise InputError(message, name, "give two ends above zero, or use span")

@@ -74,7 +74,7 @@ class SweptCondition(Frozen):
             return str(self.values[i])
         return f"{units.number_text(float(self.numbers[i]), 6)} {units.pretty(self.unit)}".rstrip()
 
-    def cells(self, places: np.ndarray) -> list[Any]:
+    def cells(self, places: np.ndarray) -> list[object]:
         """Its values at some places: numbers, or texts if they have several forms."""
         return [str(self.values[i]) if self.numbers is None else float(self.numbers[i]) for i in places]
 

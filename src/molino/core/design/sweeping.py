@@ -289,7 +289,7 @@ def _cases(conditions: object, faults: Faults) -> _Cases:
     return listed, (len(rows),), np.tile(np.arange(len(rows))[:, None], (1, len(names)))
 
 
-def _several(values: Any) -> tuple[Any, ...]:
+def _several(values: Any) -> tuple[object, ...]:
     """Values in a list, an array, a quantity of an array, or a single one."""
     if hasattr(values, "magnitude") and np.ndim(values.magnitude) == 1:
         return tuple(x * values.units for x in values.magnitude)
@@ -304,7 +304,7 @@ def _read(setting: Condition, value: object, faults: Faults) -> tuple[float, str
     return math.nan, ""
 
 
-def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCondition:
+def _shown(vessel: Vessel | Train, name: str, given: tuple[object, ...]) -> SweptCondition:
     """A condition in its table: in the unit of its first value that has one."""
     setting = vessel.spec.condition(name)
     if name.endswith("]") and "[" in name:
@@ -329,7 +329,7 @@ def _shown(vessel: Vessel | Train, name: str, given: tuple[Any, ...]) -> SweptCo
 
 
 def _in_unit(
-    vessel: Vessel | Train, name: str, given: tuple[Any, ...], values: Sequence[Value], kind: str, own: float
+    vessel: Vessel | Train, name: str, given: tuple[object, ...], values: Sequence[Value], kind: str, own: float
 ) -> SweptCondition:
     unit = next((v.unit for v in values if v.unit), vessel.spec.display.unit(kind) if kind in SI_UNITS else "")
     numbers = np.array([v.si for v in values])

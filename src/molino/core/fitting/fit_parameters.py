@@ -137,7 +137,7 @@ class ParameterSearch:
         self.free.append(Parameter(name, guess, unit, True, 0.0, np.inf, typical))
         return replace(run, initial={**run.initial, species: guess})
 
-    def _setting(self, name: str, given: object) -> Any:
+    def _setting(self, name: str, given: object) -> object:
         """A condition of the vessels; returns its guess."""
         unknown = given if isinstance(given, Unknown) else Unknown(given)
         kinds = {run.name: condition_kinds(run.vessel) for run in self.runs if not run.is_simple}

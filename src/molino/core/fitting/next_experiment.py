@@ -6,7 +6,7 @@ import itertools
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
@@ -158,9 +158,9 @@ class NextExperiment(Frozen, Result):
 
 
 def grid(
-    T: Sequence[Any] = (),
+    T: Sequence[object] = (),
     charges: Sequence[ByName] = (),
-    times: Sequence[Sequence[Any]] = (),
+    times: Sequence[Sequence[object]] = (),
     vessel: str = "batch",
 ) -> list[Experiment]:
     """Every combination of temperatures, charges and lists of sampling times, as planned runs."""

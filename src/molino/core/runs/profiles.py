@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, nearest
@@ -26,7 +25,7 @@ PROFILES = {
 """The quantities of a run over time or along a tube, each with its kind."""
 
 
-def read_limits(given: Mapping[str, tuple[Any, Any]], along: str) -> dict[str, tuple[float, float]]:
+def read_limits(given: Mapping[str, tuple[object, object]], along: str) -> dict[str, tuple[float, float]]:
     """The limits of axes in SI; InputError with all faults."""
     faults, found = Faults(), {}
     for name, ends in given.items():

@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, Self
+from typing import Self
 
 import numpy as np
 
@@ -171,7 +171,7 @@ class Run(RunData):
             For an unknown kind, or a unit of another dimension.
         """
         display = self.vessel.with_(show={**self.vessel.show, **show}).spec.display if show else self.display
-        columns: list[tuple[str, Any]] = []
+        columns: list[tuple[str, object]] = []
         if not self.is_steady:
             for name, kind, values in self.positions():
                 columns.append((display.heading(name, kind), display.number(values, kind)))

@@ -6,7 +6,6 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import MISSING, dataclass, replace
-from typing import Any
 
 import sympy as sp
 
@@ -329,7 +328,7 @@ class Profile(Frozen, Printed):
         """A temperature over time, length or volume."""
         return PiecewiseLinear.read(self.points, along, "temperature", f"{place}, heat")
 
-    def of_setting(self, along: str, place: str, read: Callable[[Any], float]) -> PiecewiseLinear:
+    def of_setting(self, along: str, place: str, read: Callable[[object], float]) -> PiecewiseLinear:
         """Another condition over time, length or volume; `read` gives it in SI."""
         return PiecewiseLinear.read(self.points, along, "number", place, read=read)
 

@@ -233,7 +233,7 @@ class Parallel(Frozen, Printed):
 Step = FlowVessel | Exchanger | SideFeed | Parallel
 
 
-def check_vessels(faults: Faults, given: Sequence[Any], place: str) -> None:
+def check_vessels(faults: Faults, given: Sequence[object], place: str) -> None:
     for one in given:
         if not isinstance(one, FlowVessel):
             faults.add(

@@ -90,7 +90,7 @@ class TrainSpecification:
     def conditions(self) -> dict[str, Condition]:
         """The conditions by name."""
 
-        def put(name: str) -> Callable[[Any], TrainFields]:
+        def put(name: str) -> Callable[[object], TrainFields]:
             return lambda value: self.train.with_({name: value})
 
         first = self.train.first

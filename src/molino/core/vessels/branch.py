@@ -32,7 +32,7 @@ _FINE = 10.0
 """Scale of the range of the condition, and of a temperature, along the curve: three per cent are a step."""
 
 
-def read_range(tank: FlowVessel, free: Mapping[str, Sequence[Any]]) -> tuple[str, float, float]:
+def read_range(tank: FlowVessel, free: Mapping[str, Sequence[object]]) -> tuple[str, float, float]:
     """The ends of a branch in SI; InputError if they are invalid, or the tank has no volume."""
     if not isinstance(free, Mapping) or len(free) != 1 or any(len(ends) != 2 for ends in free.values()):
         raise InputError(f"free = {free!r}", tank.label, "give one condition with its range: {'feed T': (low, high)}")

@@ -39,7 +39,7 @@ class ChargedSpecification(Specification):
     )
 
     @property
-    def fluid_model(self) -> Any:
+    def fluid_model(self) -> object:
         return self.vessel.model
 
     @property

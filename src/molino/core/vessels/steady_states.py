@@ -136,7 +136,7 @@ def _at_rest(balances: Balances) -> Balances:
     return replace(balances, definitions=tuple((s, ZERO if s == SENSIBLE else e) for s, e in balances.definitions))
 
 
-def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[float, float]:
+def read_bounds(tank: FlowVessel, T: tuple[object, object] | None = None) -> tuple[float, float]:
     """The bounds of temperature of a search for all steady states in K; InputError if they are invalid."""
     tank.spec.require_volume()
     if not tank.is_non_isothermal:
@@ -153,7 +153,7 @@ def read_bounds(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> tuple[flo
     return low, high
 
 
-def steady_states(tank: FlowVessel, T: tuple[Any, Any] | None = None) -> SteadyStates:
+def steady_states(tank: FlowVessel, T: tuple[object, object] | None = None) -> SteadyStates:
     """All steady states of a tank within bounds of temperature; see `FlowVessel.steady_states`."""
     tank.spec.require_known()
     low, high = read_bounds(tank, T)

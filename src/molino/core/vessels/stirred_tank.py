@@ -311,7 +311,7 @@ class StirredTank(GasVessel, FlowVessel):
         self.spec.check_outflow(run)
         return run
 
-    def steady_states(self, T: tuple[Any, Any] | None = None) -> SteadyStates:
+    def steady_states(self, T: tuple[object, object] | None = None) -> SteadyStates:
         """All steady states within bounds of temperature, each with its stability.
 
         The species balances are solved at every temperature between the bounds, along a curve (through folds) that
@@ -332,7 +332,7 @@ class StirredTank(GasVessel, FlowVessel):
         """
         return steady_states(self, T)
 
-    def branch(self, free: Mapping[str, Sequence[Any]]) -> Branch:
+    def branch(self, free: Mapping[str, Sequence[object]]) -> Branch:
         """The steady states as one condition varies, followed through ignition and extinction.
 
         Parameters

@@ -32,7 +32,7 @@ Refits = Annotated[
     typer.Option("--bootstrap", metavar="N", min=2, help="Also refit N times to resampled data.", show_default=False),
 ]
 
-_OPTIONS: dict[str, dict[str, tuple[Any, Any]]] = {
+_OPTIONS: dict[str, dict[str, tuple[object, object]]] = {
     "check": {"equations": (Written, False), "thorough": (Thorough, False)},
     "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None)},
 }

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from matplotlib.figure import Figure
 
@@ -62,7 +61,7 @@ _FUNCTIONS: dict[str, Callable[..., Figure]] = {
 """The figure of each class of results."""
 
 
-def figure_of(result: object, **options: Any) -> Figure:
+def figure_of(result: object, **options: object) -> Figure:
     """The figure of a result, by its class; InputError for one that has none."""
     for cls in type(result).__mro__:
         if cls.__name__ in _FUNCTIONS:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
@@ -50,7 +48,7 @@ def attainable(region: AttainableRegion, best: BestTrain | None = None) -> Figur
         axes.plot([x[n], x[m]], [y[n], y[m]], color=color, ls=dashes, lw=width, solid_capstyle="round")
     feed = [float(display.number(v, m.kind)) for v, m in zip(region.fed, region.metrics, strict=True)]
     axes.plot(*feed, "o", ms=8, mfc="white", mec=style.INK, mew=1.4, zorder=5, clip_on=False)
-    handles: list[Any] = [
+    handles: list[object] = [
         Line2D([], [], color=c, ls=d, lw=w, label=kind) for kind, (c, d, w) in _LINES.items() if kind in region.pieces
     ]
     handles.append(Line2D([], [], marker="o", ls="", mfc="white", mec=style.INK, ms=8, label="feed"))
@@ -79,7 +77,7 @@ def _along_each_axis(region: AttainableRegion, best: BestTrain | None) -> Figure
     )
     headings = [display.label(str(m), m.kind) for m in region.metrics]
     kinds = np.array(region.kinds)
-    handles: list[Any] = []
+    handles: list[object] = []
     for axes, (i, j) in zip(panels, ((0, 1), (0, 2), (1, 2)), strict=True):
         flat = shown[:, [i, j]]
         outline = flat[ConvexHull(flat / np.maximum(np.ptp(flat, axis=0), 1e-300)).vertices]

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
@@ -48,7 +46,7 @@ def optimum(result: Optimum, points: int = 0) -> Figure:
         for n, axes in enumerate(panels):
             _draw_line(axes, around, n)
     label = "a limit is not met" + (" for the nominal numbers" if result.confidence is not None else "")
-    handles: list[Any] = [Patch(facecolor=_OUT, hatch="///", edgecolor="white", label=label)]
+    handles: list[object] = [Patch(facecolor=_OUT, hatch="///", edgecolor="white", label=label)]
     if any((left < -_MET).any() for left in around.left):
         figure.legend(handles=handles, loc="outside lower center", frameon=False)
     figure.suptitle(_title(result), x=0.01, ha="left", fontsize=10, color=style.INK)

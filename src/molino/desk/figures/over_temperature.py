@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.ticker import FixedLocator, FuncFormatter
@@ -73,11 +71,11 @@ def over_temperature(of: object) -> Figure:
     return figure
 
 
-def _celsius(x: object) -> Any:
+def _celsius(x: object) -> object:
     return 1e3 / np.maximum(np.asarray(x, dtype=float), 1e-9) - 273.15
 
 
-def _thousandth(celsius: object) -> Any:
+def _thousandth(celsius: object) -> object:
     return 1e3 / np.maximum(np.asarray(celsius, dtype=float) + 273.15, 1e-9)
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
@@ -121,7 +120,7 @@ def profile(
     show: Iterable[str] | None = None,
     log: str = "",
     species: Iterable[str] | None = None,
-    limits: Mapping[str, tuple[Any, Any]] | None = None,
+    limits: Mapping[str, tuple[object, object]] | None = None,
 ) -> Figure:
     """Panels of the quantities that change over time or along the tube, of one run or of several in one figure.
 

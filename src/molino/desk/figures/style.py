@@ -41,7 +41,7 @@ _SCRIPTS = (
 )
 """Fonts of other scripts than Latin, Greek and Cyrillic."""
 MARKS = ("o", "s", "^", "D", "v", "P", "X", "*")
-STROKES: tuple[Any, ...] = ("-", "--", "-.", (0, (1, 1.2)), (0, (5, 1, 1, 1, 1, 1)), (0, (8, 2)), (0, (3, 1)), ":")
+STROKES: tuple[object, ...] = ("-", "--", "-.", (0, (1, 1.2)), (0, (5, 1, 1, 1, 1, 1)), (0, (8, 2)), (0, (3, 1)), ":")
 _SCREEN = 88
 """Dots per inch of a figure in a notebook."""
 INK, QUIET = "#222222", "#8a8a8a"

@@ -173,13 +173,13 @@ class JobContext:
             return Unknown(*(self.in_unit(part, kind) for part in (given.guess, given.lower, given.upper)))
         return self.in_unit(given, kind)
 
-    def condition(self, setting: Condition, given: object) -> Any:
+    def condition(self, setting: Condition, given: object) -> object:
         """A condition of a vessel by its name, a bare number in the unit that [units] gives for its kind."""
         if setting.name == "flow":
             return self._of_kinds(given, schema_of(Feed)["flow"], "flow")
         return self.in_unit(given, setting.kind)
 
-    def _of_kinds(self, given: object, schema: FieldSchema, name: str) -> Any:
+    def _of_kinds(self, given: object, schema: FieldSchema, name: str) -> object:
         """A bare number in the unit of its kind; InputError if [units] does not determine the kind."""
         others = [kind for kind in schema.alternatives if kind in self.units]
         if len(others) == 1 and schema.kind not in self.units and name == "flow":

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 from molino.core import units
 from molino.core.annotations import ByName
@@ -81,7 +80,7 @@ def read_profiles(job: JobContext, vessels: Vessels, chemistry: Chemistry | None
     return found
 
 
-def _limits(job: JobContext, given: ByName, along: str) -> dict[str, tuple[Any, Any]]:
+def _limits(job: JobContext, given: ByName, along: str) -> dict[str, tuple[object, object]]:
     kinds = {**PROFILES, "x": along}
     limits = {name: tuple(job.in_unit(end, kinds.get(name, "")) for end in ends) for name, ends in given.items()}
     read_limits(limits, along)

@@ -110,7 +110,7 @@ def _laminar(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds
 def _basin(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: Feeds) -> Basin:
     faults, given = Faults(), _common(job, name, Basin, table)
 
-    def pair(both: list[Any]) -> tuple[Any, Any]:
+    def pair(both: list[object]) -> tuple[object, object]:
         return job.in_unit(both[0], "length"), job.in_unit(both[1], "length")
 
     inlets, outlets, baffles = [], [], []

@@ -61,7 +61,7 @@ UnitsTable = create_model(
 HeatCapacityTable: Any = table_of(HeatCapacity)
 
 
-def _heat_capacity(given: object) -> Any:
+def _heat_capacity(given: object) -> object:
     return HeatCapacityTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 
@@ -522,7 +522,7 @@ class FreeProfileTable(Table):
     slope: Quantity | None = None
 
 
-def _free(given: object) -> Any:
+def _free(given: object) -> object:
     if isinstance(given, dict):
         return FreeProfileTable.model_validate(given)
     if not isinstance(given, list) or len(given) != 2:
@@ -705,7 +705,7 @@ class SpanTable(Table):
     spacing: Literal["even", "log"] = "even"
 
 
-def _values(given: object) -> Any:
+def _values(given: object) -> object:
     return SpanTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 

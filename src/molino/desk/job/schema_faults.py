@@ -145,7 +145,7 @@ def _keys(steps: list[str], raw: ByName) -> list[str]:
     return [field.alias or name for name, field in model.model_fields.items()]
 
 
-def _model_below(model: Any, step: str, content: object) -> Any:
+def _model_below(model: Any, step: str, content: object) -> object:
     """The model of the value of a key of a table (or of an entry of a mapping or list of tables)."""
     if isinstance(model, list):
         (inner,) = model
@@ -176,7 +176,7 @@ def _is_mapping(annotation: object) -> bool:
     return get_origin(annotation) is dict or any(_is_mapping(a) for a in get_args(annotation))
 
 
-def _tables_in(annotation: object) -> Any:
+def _tables_in(annotation: object) -> object:
     """The table type in an annotation, at any depth."""
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return annotation

@@ -133,7 +133,7 @@ def study(
     return Study(found, options, profiles, region, table.bootstrap, table.resample, **extra)
 
 
-def _errors(job: JobContext, errors: object, data: Experiments | Rates, faults: Faults) -> Any:
+def _errors(job: JobContext, errors: object, data: Experiments | Rates, faults: Faults) -> object:
     if not isinstance(errors, dict):
         return errors
     with faults.at("errors"):

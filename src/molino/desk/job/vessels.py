@@ -61,8 +61,8 @@ class TankTasks:
 
     start_up: Value | None
     changes: tuple[Change, ...]
-    steady_states: tuple[Any, Any] | None
-    branch: dict[str, list[Any]] | None
+    steady_states: tuple[object, object] | None
+    branch: dict[str, list[object]] | None
     settling_band: float = 0.02
 
 
@@ -203,7 +203,7 @@ def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
     return GasPhase(henry=henry, kLa_ratio=table.kLa_ratio, **given)
 
 
-def read_heat_table(job: JobContext, table: object, along: str) -> Any:
+def read_heat_table(job: JobContext, table: object, along: str) -> object:
     """The heat transfer of a vessel."""
     for cls, shape in (
         (Profile, models.HeldProfileTable),

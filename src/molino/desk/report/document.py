@@ -238,7 +238,7 @@ def with_digest(page: str) -> str:
     return f'{page[:begin]}{{"page":"{digest_of(page)}",{page[begin + 1 :]}'
 
 
-def _in_script(content: object) -> Any:
+def _in_script(content: object) -> object:
     """Plain data as JSON for a script element."""
     import markupsafe
 

@@ -363,7 +363,7 @@ def _place(where: str) -> str:
     return where.removeprefix("results/")
 
 
-def _short(value: object) -> Any:
+def _short(value: object) -> object:
     if isinstance(value, float) or value is None:
         return value
     text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)

@@ -50,6 +50,6 @@ def only(job: Job, step: str, names: Sequence[str]) -> Job:
     return replace(job, **kept)
 
 
-def take(step: str, job: Job, quiet: bool, **options: Any) -> Any:
+def take(step: str, job: Job, quiet: bool, **options: Any) -> object:
     """One step of a job; returns its result as plain data."""
     return import_module(f"molino.desk.steps.{step}").do(job, quiet, **options)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import ByName, PlainData
 from molino.core.contract.run_result import RunResult
@@ -211,7 +211,7 @@ def together(runs: Mapping[str, RunResult]) -> dict[str, pd.DataFrame]:
     """The streams of all vessels in few tables: vessels on one feed together, batches separately."""
     from molino.core.contents.streams import is_whole, stream_table
 
-    groups: dict[Any, list[tuple[str, RunResult]]] = {}
+    groups: dict[object, list[tuple[str, RunResult]]] = {}
     for name, run in runs.items():
         if not name.endswith(" over time"):
             inlet = run.stream_in()

@@ -201,7 +201,7 @@ def _experiment(
     return Experiment(name, times, measured, vessel=own, along=along, changes=changes)  # type: ignore[arg-type]
 
 
-def _under(vessel: Any, column: _Column, values: np.ndarray, times: np.ndarray | None) -> Any:
+def _under(vessel: Any, column: _Column, values: np.ndarray, times: np.ndarray | None) -> object:
     """The vessel under a condition that is constant in a run; that of a coolant may change over time."""
     known = values[np.isfinite(values)]
     if not len(known):

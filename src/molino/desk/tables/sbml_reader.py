@@ -198,7 +198,7 @@ class Reader:
                 if varies or (reference.isSetConstant() and not reference.getConstant()):
                     self.faults.add(one.getId(), "its stoichiometry is computed", "give numbers")
 
-    def _value(self, number: float, unit: str, expected: str | None, place: str) -> Any:
+    def _value(self, number: float, unit: str, expected: str | None, place: str) -> object:
         """A number with its unit in SI; a bare one in a model without units."""
         if not self.has_units:
             return float(number)
@@ -231,7 +231,7 @@ class Reader:
                 parts.append(text if exponent == 1 else f"{text}^{power}")
         return factor, "*".join(parts)
 
-    def _concentration(self, species: Any, compartment: Any) -> Any:
+    def _concentration(self, species: Any, compartment: Any) -> object:
         """The initial concentration of a species."""
         own = species.getSubstanceUnits() or self.model.getSubstanceUnits()
         if species.isSetInitialConcentration():
@@ -283,7 +283,7 @@ class Reader:
         wanted = units.unit("mol/s").dimension
         return dimension == wanted and abs(factor * self._time() / self._extent() - 1) < 1e-9
 
-    def _constant(self, name: str) -> Any:
+    def _constant(self, name: str) -> object:
         """A constant with its unit, or as a number of the model."""
         return self.bare[name] if self.in_model_units else self.constants[name]
 

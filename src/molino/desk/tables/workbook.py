@@ -137,7 +137,7 @@ def _add_table(sheet: Any, table: pd.DataFrame) -> None:
     _add_chart(sheet, table)
 
 
-def _value(cell: object) -> Any:
+def _value(cell: object) -> object:
     if isinstance(cell, float) and not math.isfinite(cell):
         return None if math.isnan(cell) else str(cell)
     return cell.item() if hasattr(cell, "item") else cell

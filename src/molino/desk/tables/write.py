@@ -10,7 +10,7 @@ import zipfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import pandas as pd
 
@@ -200,7 +200,7 @@ class ResultsFolder:
             write_workbook(temporary, self.title or " ".join(parts), named, stated, self.inputs)
 
 
-def _content(path: Path) -> Any:
+def _content(path: Path) -> object:
     """The content of a file, without its time; None if it does not exist."""
     try:
         if path.suffix != ".xlsx":
@@ -220,7 +220,7 @@ def _as_text(table: pd.DataFrame) -> pd.DataFrame:
     return found
 
 
-def _safe(cell: object) -> Any:
+def _safe(cell: object) -> object:
     if not isinstance(cell, str):
         return cell
     text = ILLEGAL.sub(" ", cell)[:CELL]

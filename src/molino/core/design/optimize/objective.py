@@ -269,7 +269,7 @@ class Limit(Frozen):
         return f"{self.expression}{' everywhere' if self.is_everywhere else ''} {self.way} {value}"
 
 
-def read_limit(text: Any, vessel: Vessel | Train, in_unit: Callable[[Any, str], Any] | None = None) -> Limit:
+def read_limit(text: Any, vessel: Vessel | Train, in_unit: Callable[[object, str], object] | None = None) -> Limit:
     """Read a limit like 'conversion of A >= 0.9' or 'temperature everywhere <= 240 degC'.
 
     `in_unit` gives a bare number the unit of its kind in a job.

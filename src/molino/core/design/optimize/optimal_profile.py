@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -101,7 +100,7 @@ class OptimalProfile(Frozen):
             parts.append(text if last else f"{text} until {self.place_text(arc.end)}")
         return ", then ".join(parts)
 
-    def points(self) -> list[tuple[Any, Any]]:
+    def points(self) -> list[tuple[object, object]]:
         """The points of a `mo.Profile`."""
         from molino.core.units import Value
 

@@ -225,7 +225,7 @@ def read_question(
     minimize: Any,
     subject_to: Any,
     counted: Display | None = None,
-    in_unit: Callable[[Any, str], Any] | None = None,
+    in_unit: Callable[[object, str], object] | None = None,
     confidence: Any = None,
     spread: Any = None,
 ) -> Question:

@@ -105,7 +105,7 @@ class Screening(Frozen, Result):
         """The heading of residuals: with the unit of the concentration, or in per cent for relative errors."""
         return f"{name} [%]" if self.errors == "relative" else self.experiments.display.heading(name, "concentration")
 
-    def error_number(self, residual: Any) -> Any:
+    def error_number(self, residual: Any) -> object:
         """Residuals in that unit."""
         if self.errors == "relative":
             return 100.0 * residual

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
@@ -88,7 +87,7 @@ class RateData(Frozen, Result):
         return f"rate of {self.species}" if self.species else "rate"
 
     @property
-    def left_out(self) -> tuple[Any, ...]:
+    def left_out(self) -> tuple[object, ...]:
         """Always empty: a rate is excluded by deleting its line."""
         return ()
 

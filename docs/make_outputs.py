@@ -54,7 +54,8 @@ def run_notebook(path: Path) -> None:
     book = nbformat.read(path, 4)  # type: ignore[no-untyped-call]
     NotebookClient(book, timeout=300, record_timing=False).execute()
     book.metadata.pop("language_info", None)
-    nbformat.write(book, path)  # type: ignore[no-untyped-call]
+    text = nbformat.writes(book).replace(f"{Path(__file__).parents[1]}/", "")  # type: ignore[no-untyped-call]
+    path.write_text(f"{text}\n", encoding="utf-8")
 
 
 if __name__ == "__main__":

@@ -23,8 +23,9 @@ def listed() -> dict[str, str]:
     """Every public name as it is written after `mo.`, with the module that defines it."""
     here, found = Path(__file__), homes(str(Path(__file__).with_name("__init__.py")))
     for submodule in SUBMODULES:
-        if (path := here.with_name(f"{submodule}.pyi")).exists():
-            found |= {f"{submodule}.{name}": home for name, home in homes(str(path)).items()}
+        for path in (here.with_name(f"{submodule}.pyi"), here.with_name(submodule) / "__init__.pyi"):
+            if path.exists():
+                found |= {f"{submodule}.{name}": home for name, home in homes(str(path)).items()}
     return found
 
 

@@ -11,7 +11,11 @@ from pathlib import Path
 import molino as mo
 
 HERE = Path(__file__).parent
-REACTION = {"k": mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="85 kJ/mol"), "enthalpy": "-80 kJ/mol", "name": "r"}
+REACTION = {
+    "k": mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="85 kJ/mol"),
+    "enthalpy": "-80 kJ/mol",
+    "name": "r",
+}
 WATERY = {"heat_capacity": "4.2 MJ/m3/K"}
 
 
@@ -21,12 +25,20 @@ def examples() -> dict[str, mo.Batch | mo.StirredTank | mo.PlugFlow | mo.SemiBat
     liquid = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="330 K", **WATERY)
     species = [mo.Species(s, "C2H6O", heat_capacity=80.0) for s in "AB"]
     gas = mo.Chemistry(
-        mo.Reaction("A -> B", basis="catalyst mass", **{**REACTION, "k": "1e-4 m3/kg/s"}), species=species
+        mo.Reaction(
+            "A -> B", basis="catalyst mass", **{**REACTION, "k": "1e-4 m3/kg/s"}
+        ),
+        species=species,
     )
     vapour = mo.Feed({"A": "100 mol%"}, flow="2 kmol/h", T="500 K", P="3 bar")
     bed = mo.Catalyst(bulk_density="850 kg/m3", voidage=0.4, particle_diameter="3 mm")
     drop = mo.PressureDrop("0.02 mPa*s")
-    dose = {"acid": mo.Dosing(mo.Feed({"A": "4 mol/L"}, flow="5 L/min", T="300 K"), windows=[("0 min", "30 min")])}
+    dose = {
+        "acid": mo.Dosing(
+            mo.Feed({"A": "4 mol/L"}, flow="5 L/min", T="300 K"),
+            windows=[("0 min", "30 min")],
+        )
+    }
     fizz = mo.Chemistry(mo.Reaction("A + H2 -> B", k="0.05 L/mol/s", name="r"))
     bubbles = mo.GasPhase(mo.Feed({"H2": "100 mol%"}, flow="2 mol/s", P="10 bar", T="330 K"), "0.2 1/s",
                           {"H2": "1300 bar*L/mol"})  # fmt: skip
@@ -48,7 +60,12 @@ def block(name: str) -> str:
 
 def filled(text: str) -> str:
     """A page with its blocks as the vessels print them now."""
-    return re.sub(r"<!-- equations ([\w-]+) -->.*?<!-- end -->", lambda m: block(m[1]), text, flags=re.DOTALL)
+    return re.sub(
+        r"<!-- equations ([\w-]+) -->.*?<!-- end -->",
+        lambda m: block(m[1]),
+        text,
+        flags=re.DOTALL,
+    )
 
 
 if __name__ == "__main__":

@@ -16,7 +16,9 @@ from importlib.resources import files
 from pathlib import Path
 
 PAGE = Path(__file__).parent / "tutorial.md"
-_BLOCK = re.compile(r"```python\n(.*?)```\n(?:\n<!-- printed -->\n```text\n(.*?)```\n)?", re.DOTALL)
+_BLOCK = re.compile(
+    r"```python\n(.*?)```\n(?:\n<!-- printed -->\n```text\n(.*?)```\n)?", re.DOTALL
+)
 
 
 def blocks(text: str) -> list[tuple[str, str]]:
@@ -41,7 +43,9 @@ def filled(text: str) -> str:
     def renew(match: re.Match[str]) -> str:
         content = next(outputs)
         block = f"```python\n{match[1]}```\n"
-        return block + (f"\n<!-- printed -->\n```text\n{content}\n```\n" if content else "")
+        return block + (
+            f"\n<!-- printed -->\n```text\n{content}\n```\n" if content else ""
+        )
 
     return _BLOCK.sub(renew, text)
 

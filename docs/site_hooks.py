@@ -16,17 +16,45 @@ if TYPE_CHECKING:
 
 ROOT = Path(__file__).parents[1]
 TOPICS = {
-    "chemistry": ("Chemistry", ("core.chemistry", "core.thermo"), "Species, reactions, rate laws and constants."),
+    "chemistry": (
+        "Chemistry",
+        ("core.chemistry", "core.thermo"),
+        "Species, reactions, rate laws and constants.",
+    ),
     "vessels": (
         "Vessels",
-        ("core.vessels", "core.contents", "core.terms", "core.runs", "core.contract", "core.trains", "core.safety"),
+        (
+            "core.vessels",
+            "core.contents",
+            "core.terms",
+            "core.runs",
+            "core.contract",
+            "core.trains",
+            "core.safety",
+        ),
         "Vessels, feeds, heat, catalysts and walls, their runs and metrics, trains and heat safety.",
     ),
-    "mixing": ("Mixing", ("core.mixing",), "Tracer tests, residence times, models of flow, conversions from them."),
-    "fields": ("Fields", ("core.fields",), "Laminar pipes and slits, basins in two dimensions."),
-    "fitting": ("Fitting", ("core.fitting",), "From measurements to constants with intervals."),
+    "mixing": (
+        "Mixing",
+        ("core.mixing",),
+        "Tracer tests, residence times, models of flow, conversions from them.",
+    ),
+    "fields": (
+        "Fields",
+        ("core.fields",),
+        "Laminar pipes and slits, basins in two dimensions.",
+    ),
+    "fitting": (
+        "Fitting",
+        ("core.fitting",),
+        "From measurements to constants with intervals.",
+    ),
     "design": ("Design", ("core.design",), "Sizes, comparisons, sweeps and optima."),
-    "files": ("Files and figures", ("desk",), "Tables, jobs and libraries in, figures out."),
+    "files": (
+        "Files and figures",
+        ("desk",),
+        "Tables, jobs and libraries in, figures out.",
+    ),
     "errors": (
         "Errors and checks",
         ("core.errors", "core.checks", "core.units", "core.display"),
@@ -54,7 +82,8 @@ def members_of(cls: type) -> list[str]:
             found += [
                 name
                 for name, held in vars(owner).items()
-                if not name.startswith("_") and (callable(held) or hasattr(held, "__get__"))
+                if not name.startswith("_")
+                and (callable(held) or hasattr(held, "__get__"))
             ]
     fields = getattr(cls, "__dataclass_fields__", {})
     return [name for name in dict.fromkeys(found) if name not in fields]
@@ -63,7 +92,11 @@ def members_of(cls: type) -> list[str]:
 def reference_page(page: str) -> str:
     """A page of the reference as Markdown."""
     title, _, about = TOPICS[page]
-    parts = [f"# {title}", about, "`import molino as mo`, then `mo.NAME` as the headings say."]
+    parts = [
+        f"# {title}",
+        about,
+        "`import molino as mo`, then `mo.NAME` as the headings say.",
+    ]
     for name in names_on(page):
         held = attrgetter(name)(molino)
         block = f"## mo.{name}\n\n::: {listed()[name]}.{name.rpartition('.')[2]}"
@@ -78,10 +111,15 @@ def reference_page(page: str) -> str:
 
 def linked_files() -> dict[str, Path]:
     """Files outside of this folder that its pages link to, by their place in the site."""
-    found = {f"files/{name}": ROOT / name for name in ("CONTRIBUTING.md", "CHANGELOG.md")}
+    found = {
+        f"files/{name}": ROOT / name for name in ("CONTRIBUTING.md", "CHANGELOG.md")
+    }
     pages = [*(ROOT / "docs").rglob("*.md"), *found.values()]
     for page in pages:
-        for target in re.findall(r"\]\((?:\.\./)*((?:src|examples|benchmarks)/[^)#]+)\)", page.read_text("utf-8")):
+        for target in re.findall(
+            r"\]\((?:\.\./)*((?:src|examples|benchmarks)/[^)#]+)\)",
+            page.read_text("utf-8"),
+        ):
             if (ROOT / target).is_file():
                 found[f"files/{Path(target).name}"] = ROOT / target
     return found
@@ -92,7 +130,9 @@ def on_files(files: Files, config: Any) -> Files:
     from mkdocs.structure.files import File
 
     for page in TOPICS:
-        files.append(File.generated(config, f"reference/{page}.md", content=reference_page(page)))
+        files.append(
+            File.generated(config, f"reference/{page}.md", content=reference_page(page))
+        )
     for place, path in linked_files().items():
         files.append(File.generated(config, place, content=path.read_bytes()))
     return files
@@ -104,7 +144,8 @@ def _typeset(markdown: str) -> str:
 
     parts = re.split(r"(```.*?```|`[^`\n]*`)", markdown, flags=re.DOTALL)
     return "".join(
-        p if n % 2 else _FORMULA.sub(lambda m: f"<span>{convert(m[1])}</span>", p) for n, p in enumerate(parts)
+        p if n % 2 else _FORMULA.sub(lambda m: f"<span>{convert(m[1])}</span>", p)
+        for n, p in enumerate(parts)
     )
 
 
@@ -114,5 +155,9 @@ def on_page_markdown(markdown: str, page: Any, **_: Any) -> str:
     up = "../" * page.file.src_uri.count("/")
     if page.file.src_uri.startswith("files/"):
         markdown = _INSIDE.sub(lambda m: f"]({up}{m[1]})", markdown)
-        markdown = re.sub(r"\]\(((?:src|examples|benchmarks)/[^)#]+)\)", lambda m: f"]({Path(m[1]).name})", markdown)
+        markdown = re.sub(
+            r"\]\(((?:src|examples|benchmarks)/[^)#]+)\)",
+            lambda m: f"]({Path(m[1]).name})",
+            markdown,
+        )
     return _OUTSIDE.sub(lambda m: f"]({up}files/{Path(m[1]).name})", markdown)

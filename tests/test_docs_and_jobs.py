@@ -7,6 +7,7 @@ import re
 import shutil
 import sys
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -204,9 +205,15 @@ def test_the_page_on_decisions_runs(
 
 @pytest.mark.parametrize(
     ("page", "printed"),
-    [("thermo", "Peng-Robinson, stable at 523.15 K and 20 bar: Z 0.9"), ("equilibrium", "conversion of methanol")],
+    [
+        ("thermo", "Peng-Robinson, stable at 523.15 K and 20 bar: Z 0.9"),
+        ("equilibrium", "conversion of methanol"),
+        ("vessels", "balances of A + B + C closed to"),
+        ("sizing", "length 122.2 m for conversion of A = 0.9"),
+        ("checks", "which are not a proof"),
+    ],
 )
-def test_the_pages_on_fluids_and_equilibrium_run(
+def test_the_pages_without_a_test_of_their_own_run(
     page: str, printed: str, capsys: pytest.CaptureFixture[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.chdir(tmp_path)
@@ -337,3 +344,54 @@ def test_nothing_is_wider_than_the_terminal(
     result = molino(command, folder / "valdeoro.toml")
     assert result.exit_code == 0
     assert max(len(line) for line in result.stdout.splitlines()) <= width
+
+
+def test_the_complete_job_of_the_page_on_job_files_is_sized(molino: Typed, tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "job-file.md").read_text(encoding="utf-8")
+    job = job_file(tmp_path, re.findall(r"```toml\n(.*?)```", page, re.DOTALL)[0])
+    shutil.copy(DEMO / "starts" / "fit" / "measurements.csv", tmp_path)
+    (found,) = json.loads(molino("size", job, "--json").stdout)["sizes"].values()
+    assert found["run"]["conversion_of_A"] == pytest.approx(0.9, rel=1e-9)
+    assert found["interval_95"][0] < found["value"] < found["interval_95"][1]
+
+
+def test_code_on_the_pages_fits_88_characters() -> None:
+    """Python and jobs are not cut beside both columns of the site."""
+    long = [
+        f"{path.name}: {line}"
+        for path in [ROOT / "README.md", *(ROOT / "docs").rglob("*.md")]
+        for _, block in re.findall(r"```(python|toml)\n(.*?)```", path.read_text(encoding="utf-8"), re.DOTALL)
+        for line in block.splitlines()
+        if len(line) > 88
+    ]
+    assert not long
+
+
+def test_formulas_of_the_pages_are_typeset_and_code_is_not(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.syspath_prepend(ROOT / "docs")
+    import site_hooks
+
+    page = SimpleNamespace(file=SimpleNamespace(src_uri="vessels/page.md"))
+    text = "mass $\\frac{dn}{dt} = V r$, `cost = $5$`\n```text\na $b$ c\n```\n"
+    made = site_hooks.on_page_markdown(text, page)
+    assert made.startswith("mass <span><math")
+    assert made.count("<math") == made.count("<mfrac>") == 1
+    assert "`cost = $5$`" in made
+    assert "a $b$ c" in made
+    pages = {p.name: p.read_text(encoding="utf-8") for p in (ROOT / "docs").rglob("*.md")}
+    assert {"batch.md", "stirred-tank.md", "plug-flow.md"} <= {
+        name for name, page in pages.items() if "$\\frac" in page
+    }
+
+
+@pytest.mark.parametrize("command", ["run", "size", "compare", "sweep", "optimize"])
+def test_only_the_named_tables_are_worked_on(command: str, molino: Typed, folder: Path) -> None:
+    path = folder / "valdeoro.toml"
+    names = {"run": "coil", "size": "coil", "compare": "plant", "sweep": "temperature", "optimize": "furfural"}
+    keys = {"run": "vessels", "size": "sizes", "compare": "comparisons", "sweep": "sweeps", "optimize": "optima"}
+    content = json.loads(molino(command, path, "--only", names[command], "--json").stdout)
+    assert [*content[keys[command]]] == [names[command]]
+    wrong = molino(command, path, "--only", names[command], "--only", f"{names[command]}x")
+    assert wrong.exit_code == 2
+    assert f"unknown name '{names[command]}x'" in wrong.stderr
+    assert f"did you mean '{names[command]}'?" in wrong.stderr

@@ -295,3 +295,14 @@ def test_what_cannot_be_worked_out_is_refused_in_words() -> None:
     ]:  # fmt: skip
         with pytest.raises(mo.InputError, match=words):
             case()
+
+
+def test_the_drawn_temperature_after_a_failure_is_that_at_every_moment() -> None:
+    """Between its points the curve is as good as straight: at other moments a failure reaches what the curve shows."""
+    found = mo.heat_safety(kettle())
+    moments, highest = found.highest_after()
+    assert highest.max() == pytest.approx(found.temperature_after_failure, rel=1e-9)
+    spread = np.ptp(highest)
+    for at in np.random.default_rng(5).uniform(0, moments[-1], 12):
+        there = found.after(float(at)).highest
+        assert np.interp(at, moments, highest) == pytest.approx(there, abs=6e-3 * spread)

@@ -445,3 +445,19 @@ def test_maximum_mixedness_of_a_first_order_reaction_is_segregation() -> None:
     assert 1 - found.conversion("A") == pytest.approx(exact, rel=1e-4)
     assert 1 - found.conversion("A", "maximum mixedness") == pytest.approx(exact, rel=1e-4)
     assert laminar.facts()["variance"] == "infinite"
+
+
+def test_the_smoothed_curve_follows_an_early_peak_and_a_late_one() -> None:
+    """A by-pass of short residence time before a broad main curve, with noise of one per cent of the main peak."""
+    t = np.arange(0.0, 121.0, 0.5)
+    early = 0.15 * 2.0 * t * np.exp(-t / 0.7) / 0.98
+    main = 0.85 * (t / 25.0) ** 2 * np.exp(-2.5 * t / 25.0) * 2.5**3 / (2 * 25.0)
+    noise = np.random.default_rng(3).normal(0.0, 0.01 * main.max(), len(t))
+    test = mo.mixing.TracerTest(t * 60, early + main + noise)
+    found = test.distribution()
+    scale = float(np.trapezoid(early + main, t * 60))
+    smooth, true = found.smoothed, np.interp(found.times, t * 60, (early + main) / scale)
+    peak = slice(1, 5)
+    assert smooth[peak].max() == pytest.approx(true[peak].max(), rel=0.15)
+    late = found.times > 15 * 60
+    assert np.abs(smooth - true)[late].max() < 0.03 * true[late].max()

@@ -327,3 +327,30 @@ def test_results_answer_what_was_asked(fitted: mo.results.Fit) -> None:
     assert f"mean residence time {spread.facts()['mean residence time']}" in spread.answer()[1]
     assert pipe.tube.distribution().answer()[0] == "What is the flow pattern of the vessel?"
     assert mo.compare([mo.Batch(chem, {"A": 1.0}, time=60.0)], ["conversion of A"]).answer() is None
+
+
+def test_a_report_begins_with_what_was_asked_and_ends_its_answers_with_the_constants(
+    molino: Typed, folder: Path
+) -> None:
+    page = folder / "page.html"
+    content = json.loads(molino("report", folder / "valdeoro.toml", "--output", page, "--json").stdout)
+    questions = [*content["answers"]]
+    assert questions[0] == "What length does coil need for conversion of xylose = 0.9?", "the job asks for the coil"
+    assert questions[-1] == "What are the constants (95 % intervals)?"
+    length = content["answers"][questions[0]]
+    assert re.match(
+        r"3\d\d\.\d m \(95 % interval .* m to .* m\)\. Basis: plug flow, 4 tubes of diameter 80 mm fed", length
+    )
+    assert content["answers"]["What is the highest yield of furfural on xylose of coil?"].count("(upper bound)") == 1
+    compared = content["answers"]["How do the vessels compare for conversion of xylose = 0.9?"]
+    assert re.match(r"Volume .* m³ \(coil\) to .* m³ \(tank\); yield of furfural on xylose .* \(tank\) to", compared)
+    arrangement = content["answers"]["Which arrangement has the best yield of furfural on xylose?"]
+    assert arrangement.startswith("A tube is best: yield of furfural on xylose 0.7")
+    assert "A batch gives the same, but not continuously." in arrangement
+    text = page.read_text(encoding="utf-8")
+    assert "Assumptions: all vessels isothermal; intervals of sizes include" in text
+    assert "constants fitted at 150 °C to 180 °C, xylose up to" in text
+    assert text.count("<math") > 50
+    assert "d(n_xylose)/dt = -V*r_dehydration" in text, "the equations can be copied as text"
+    numbers = [int(n) for n in re.findall(r"<figcaption>Figure (\d+)\.", text)]
+    assert numbers == [*range(1, len(numbers) + 1)]

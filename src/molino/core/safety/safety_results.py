@@ -17,7 +17,7 @@ from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
 from molino.core.runs.run import Run
-from molino.core.safety.cooling_failure import CoolingFailure, failure_of
+from molino.core.safety.cooling_failure import AdiabaticCourse, CoolingFailure, failure_of
 from molino.core.safety.hot_spot import hot_spot_of
 from molino.core.units import Value
 
@@ -155,6 +155,10 @@ class HeatSafety(Frozen, Result):
     def highest_after(self) -> tuple[np.ndarray, np.ndarray]:
         """The highest temperature in K after a failure, over its moment in s, as a curve."""
         return self._failure.highest_after
+
+    def after(self, at: float) -> AdiabaticCourse:
+        """The contents after a failure at a moment of the run in s."""
+        return self._failure.course(at)
 
     def course(self) -> tuple[np.ndarray, np.ndarray]:
         """The course after a failure at the worst moment: times since it in s and temperatures in K."""

@@ -316,3 +316,20 @@ def test_the_demo_data_are_what_the_script_makes() -> None:
     shipped = Path(make_data.__file__).with_name("cob-liquor.csv")
     with shipped.open(newline="") as lines:
         assert list(csv.reader(lines)) == make_data.rows()
+
+
+def test_constants_are_shown_with_their_temperature_everywhere(fitted: Fit) -> None:
+    """In print, tables, the answer of a report and JSON; activation energies and A have none."""
+    named = ["dehydration.k at 165 °C", "dehydration.k.Ea", "resin.k at 165 °C", "resin.k.Ea"]
+    assert [*fitted.table()["constant"]] == named
+    lines = str(fitted).splitlines()
+    assert [next(name for name in named if line.strip().startswith(f"{name}  ")) for line in lines[2:6]] == named
+    assert all(name in fitted.answer()[1] for name in named)
+    constants = fitted.to_dict()["constants"]
+    assert [*constants] == ["dehydration.k", "dehydration.k.Ea", "resin.k", "resin.k.Ea"], "keys are stable names"
+    assert constants["resin.k"]["at"] == {"value": pytest.approx(165.0), "unit": "degC"}
+    assert "at" not in constants["resin.k.Ea"]
+    law = mo.Arrhenius(A=mo.Unknown("1e6 1/min"), Ea="50 kJ/mol")
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", name="r", k=law))
+    runs = [mo.Experiment("1", [60.0, 300.0], {"A": [800.0, 330.0]}, {"A": 1000.0}, T=300.0)]
+    assert [*mo.fit(chemistry, runs).table()["constant"]] == ["r.k.A"]

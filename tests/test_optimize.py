@@ -303,3 +303,30 @@ def test_steps_of_a_train_are_numbers_like_any_other(recycle: float) -> None:
     assert best.value >= np.nanmax(mo.sweep(train, grid, ["yield of B on A"]).numbers) - 1e-9
     with pytest.raises(mo.InputError, match="below 1"):
         train.with_({"pair.split": 1.2})
+
+
+def test_one_mistake_in_a_job_is_one_fault_with_its_place_once(molino: Typed, folder: Path) -> None:
+    """A limit that cannot be read is not also a missing one, and the task is named only in the table."""
+    path = folder / "valdeoro.toml"
+    text = path.read_text(encoding="utf-8")
+    path.write_text(text.replace('subject_to = ["conversion of xylose >= 0.9"]', 'subject_to = ["conversion > 1"]', 2))
+    found = json.loads(molino("check", path, "--json").stdout)["errors"]
+    assert {fault["what"] for fault in found} == {"'conversion > 1' is not a limit"}
+    (places,) = {fault["where"] for fault in found}
+    assert "[optimize.furfural], subject_to" in places
+    assert "optimize, subject_to" not in places
+    for given, word in ({}, "no objective is given"), (
+        {"maximize": "conversion of A", "minimize": "volume"}, "two objectives are given"
+    ):  # fmt: skip
+        with pytest.raises(mo.InputError) as error:
+            mo.optimize(tube(FIRST), free={"volume": VOLUME}, **given)
+        assert [fault.what for fault in error.value.faults] == [word]
+
+
+def test_an_answer_names_the_bounds_that_an_optimum_is_at() -> None:
+    best = mo.optimize(tube(FIRST), maximize="conversion of A", free={"volume": VOLUME})
+    question, answer = best.answer()
+    assert question.startswith("What is the highest conversion of A of")
+    assert answer.endswith("(upper bound).")
+    inside = mo.optimize(tube(SERIES), maximize="yield of B on A", free={"volume": VOLUME})
+    assert "bound" not in inside.answer()[1]

@@ -213,3 +213,12 @@ def test_a_job_looks_species_up_and_writes_their_source(
     assert "has no \n'methanool'" in molino("check", tmp_path / "job.toml").stderr
     monkeypatch.setitem(sys.modules, "chemicals", None)
     assert "pip install 'molino[species]'" in molino("check", tmp_path / "job.toml").stderr.replace("\n    ", "")
+
+
+def test_a_heat_capacity_in_bare_numbers_is_that_in_si_units() -> None:
+    bare = mo.thermo.HeatCapacity([28.0, 2e-3, 1e-6])
+    given = mo.thermo.HeatCapacity(["28 J/mol/K", "2e-3 J/mol/K^2", "1e-6 J/mol/K^3"])
+    assert bare == given
+    assert str(bare) == str(given) == "28 J/mol/K + 0.002 J/mol/K² T + 1e-06 J/mol/K³ T^2"
+    with pytest.raises(mo.UnitError, match=r"coefficient 2: '1 J/mol/K\^2' is not in J/mol/K\^3"):
+        mo.thermo.HeatCapacity([28.0, 2e-3, "1 J/mol/K^2"])

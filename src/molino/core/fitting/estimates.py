@@ -15,7 +15,7 @@ from molino.core.units import Value
 
 @dataclass(frozen=True)
 class Estimate:
-    """One fitted constant, in SI; `to(unit)` gives it in another."""
+    """One fitted constant, in SI; `shown()` has it in its unit."""
 
     name: str
     value: float

@@ -209,3 +209,19 @@ def test_the_constants_of_runs_go_over_temperature() -> None:
     with pytest.raises(mo.InputError, match="unknown run '80'"):
         found.experiments.only("50", "80")
     assert [r.name for r in found.experiments.only("70")] == ["70"]
+
+
+def test_a_long_name_of_a_species_covers_no_axis_and_the_title_is_not_cut() -> None:
+    name = "5-hydroxymethylfurfural-intermediate-of-the-second-cooker"
+    t = np.linspace(0.0, 3600.0, 9)
+    run = mo.Experiment("1", t, {name: 500.0 * np.exp(-4e-4 * t)}, {name: 500.0})
+    figure = mo.figures.orders(mo.screen_orders(run, name))
+    figure.draw_without_rendering()
+    width, height = figure.get_size_inches() * figure.dpi
+    texts = [figure._suptitle, *(axes.yaxis.label for axes in figure.axes)]  # type: ignore[attr-defined]
+    for text in (text for text in texts if text.get_text()):
+        box = text.get_window_extent()
+        assert 0 <= box.x0 < box.x1 <= width
+        assert 0 <= box.y0 < box.y1 <= height
+    assert all(name not in axes.get_ylabel() for axes in figure.axes)
+    assert name in figure.get_suptitle().replace("\n", "")

@@ -49,7 +49,7 @@ def orders(result: Screening) -> Figure:
                 for spine in axes.spines.values():
                     spine.set(visible=True, color=style.INK, linewidth=1.8)
         if len(result.series) == 1:
-            note = result.line_text(law, 0)
+            note = result.line_text(law, 0).replace(f"[{result.species}]", "c")
             place = (
                 (0.03, 0.93) if result.line_of(law, 0)[1] > 0 else (0.03, 0.03)
             )  # the corner that is free of the line

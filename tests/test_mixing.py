@@ -461,3 +461,11 @@ def test_the_smoothed_curve_follows_an_early_peak_and_a_late_one() -> None:
     assert smooth[peak].max() == pytest.approx(true[peak].max(), rel=0.15)
     late = found.times > 15 * 60
     assert np.abs(smooth - true)[late].max() < 0.03 * true[late].max()
+
+
+def test_only_is_refused_for_a_table(molino: Typed, tmp_path: Path) -> None:
+    table = tmp_path / "pulse.csv"
+    table.write_text("time [s],signal\n0,0\n1,1\n2,2\n3,1\n4,0\n", encoding="utf-8")
+    refused = molino("tracer", table, "--only", "pulse")
+    assert refused.exit_code == 2
+    assert "--only names a table of a job" in refused.stderr

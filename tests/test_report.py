@@ -354,3 +354,29 @@ def test_a_report_begins_with_what_was_asked_and_ends_its_answers_with_the_const
     assert "d(n_xylose)/dt = -V*r_dehydration" in text, "the equations can be copied as text"
     numbers = [int(n) for n in re.findall(r"<figcaption>Figure (\d+)\.", text)]
     assert numbers == [*range(1, len(numbers) + 1)]
+
+
+def test_every_kind_of_size_has_an_answer() -> None:
+    """Whole numbers and sizes within a train have no field that could be left open."""
+    chemistry, feed = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), mo.Feed({"A": "1 mol/L"}, flow="1 m3/h")
+    tube = mo.PlugFlow(chemistry, feed, diameter="50 mm", length="10 m")
+    train = mo.Train([mo.PlugFlow(chemistry, feed, volume="1 m3", name="t")], recycle=1.0)
+    for vessel, free, question, answer in (
+        (
+            tube,
+            "tubes",
+            "How many tubes does plug flow need",
+            "10. Basis: plug flow, 10 tubes of diameter 50 mm, length",
+        ),
+        (tube, "length", "What length does plug flow need", "97.72 m. Basis: plug flow, tube of diameter 50 mm fed"),
+        (
+            mo.StirredTank(chemistry, feed, volume="0.1 m3"),
+            "tanks_in_series",
+            "How many tanks in series does",
+            "3. Basis",
+        ),
+        (train, "t.volume", "What t.volume does train need", "0.2841 m³. Basis: t: plug flow"),
+    ):
+        found = mo.size(vessel, "conversion of A", 0.9, free=free).answer()
+        assert found[0].startswith(question)
+        assert found[1].startswith(answer)

@@ -68,7 +68,7 @@ def equilibrium_constants(
                 found.append(_constant(chemistry, reaction, rate, solids))
     faults.raise_any()
     if not found:
-        message = "no reaction is reversible, so that there is no equilibrium"
+        message = "no reaction is reversible, and an equilibrium needs one"
         raise InputError(message, "equilibrium", "write <-> in an equation, or use the least Gibbs energy")
     return tuple(found)
 

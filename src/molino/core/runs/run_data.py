@@ -42,10 +42,7 @@ _ROUNDING = 1e-11
 def without_rounding(rows: ByName) -> PlainData:
     """Amounts or concentrations by species, with negative rounding errors set to zero."""
     largest = max((float(np.max(np.abs(row))) for row in rows.values()), default=0.0)
-    return {
-        name: np.where((row >= 0) | (row < -_ROUNDING * largest), row, 0.0) if np.min(row) < 0 else row
-        for name, row in rows.items()
-    }
+    return {name: np.where((row < 0) & (row >= -_ROUNDING * largest), 0.0, row) for name, row in rows.items()}
 
 
 @dataclass(frozen=True, eq=False)

@@ -41,6 +41,8 @@ _POINTS = np.concatenate([[0.0], np.geomspace(1e-3, HORIZON, 96)])
 _MOMENTS = 25
 _STRAIGHT, _FINEST = 2e-3, 1e-3
 """The largest distance of a curve from straight lines, and the shortest of these, relative to the ranges."""
+_FLAT = 0.01
+"""Distance in K that is too small to be drawn."""
 """Number of even moments of a run at which a failure is computed, besides the ends of its stages."""
 _ROUGH = 1e-6
 """Relative tolerance of courses that are only compared."""
@@ -212,7 +214,8 @@ class CoolingFailure:
             low, high = open_parts.pop()
             middle = 0.5 * (low + high)
             at[middle] = self.course(middle, _ROUGH).highest
-            if high - low > least and abs(at[middle] - 0.5 * (at[low] + at[high])) > _STRAIGHT * spread:
+            bend = abs(at[middle] - 0.5 * (at[low] + at[high]))
+            if high - low > least and bend > max(_STRAIGHT * spread, _FLAT):
                 open_parts += [(low, middle), (middle, high)]
         moments = np.array(sorted(at))
         return moments, np.array([at[float(t)] for t in moments])

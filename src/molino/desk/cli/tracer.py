@@ -123,6 +123,8 @@ def tracer(
             job = steps.only(job, "tracer", only) if only else job
             as_asked(step.do(job, as_json or quiet), as_json)
             return
+        if only:
+            raise InputError("--only names a table of a job", "--only", "leave it out, or give a job file")
         test = read_tracer(
             data, sheet, header_row=header_row, columns=columns, baseline=windows, tail=tail, rule=rule, **given
         )

@@ -216,10 +216,12 @@ class Sizing(Frozen, Result):
         (name, size), *others = self.facts().items()
         wanted = [(what, text.partition(" (")[0]) for what, text in others if what in ("95 % interval", "nominal size")]
         more = ", ".join(f"{what} {text}" for what, text in wanted)
-        basis = str(self.vessel.with_({self.free: None}) if isinstance(self.vessel, Vessel) else self.vessel)
+        is_field = isinstance(getattr(self.vessel, self.free, None), Value)  # not of a train, nor a whole number
+        basis = str(self.vessel.with_({self.free: None}) if is_field else self.vessel)
+        what = "How many" if name in ("tubes", "tanks in series") else "What"
         answer = f"{size} ({more})" if more else size
         return (
-            f"What {name} does {self.vessel.label} need for {self.goal}?",
+            f"{what} {name} does {self.vessel.label} need for {self.goal}?",
             f"{answer}. Basis: {basis.partition(': ')[2] or basis}.",
         )
 

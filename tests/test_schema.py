@@ -13,6 +13,7 @@ import pytest
 import molino as mo
 from molino.core.errors import Fault
 from molino.core.schema import help_of, quantity, schema_of
+from molino.core.units import of
 from molino.desk.cli import COMMANDS
 from molino.desk.cli.reference import commands_page
 from molino.desk.job import models
@@ -53,7 +54,7 @@ def test_a_field_of_a_vessel_takes_one_line() -> None:
     file = models.JobFile.model_validate({"units": {"length": "mm"}, "reactions": {}})
     job = JobContext(file, Path("job.toml"), {}, list[Fault]())
     given = job.read(LinedTube, shape.model_validate({"kind": "plug flow", "feed": "f", "lining": 2, "tubes": 3}))
-    assert given == {"lining": "2 mm", "tubes": 3}
+    assert given == {"lining": of(2, "mm"), "tubes": 3}
     assert "| `lining` | length, above 0, at most 0.1 |  | Thickness of the lining. |" in keys_of(LinedTube)
 
 
@@ -67,8 +68,8 @@ def test_a_bare_number_of_an_open_kind_is_no_guess() -> None:
 
     with pytest.raises(mo.InputError, match="may be a volumetric flow"):
         read({"molar_flow": "kmol/h", "mass_flow": "t/h"}, 400)
-    assert read({"molar_flow": "kmol/h"}, 400) == "400 kmol/h"  # what [units] names is what flows are in
-    assert read({"molar_flow": "kmol/h", "volumetric_flow": "m3/h"}, 400) == "400 m3/h"
+    assert read({"molar_flow": "kmol/h"}, 400) == of(400, "kmol/h")  # what [units] names is what flows are in
+    assert read({"molar_flow": "kmol/h", "volumetric_flow": "m3/h"}, 400) == of(400, "m3/h")
     assert read({"molar_flow": "kmol/h"}, "4 m3/h") == "4 m3/h"
 
 

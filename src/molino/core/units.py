@@ -218,6 +218,11 @@ def split(text: str) -> tuple[float, str]:
     return float(match[1]), match[2]
 
 
+def of(number: float, text: str) -> Value:
+    """A value from its number in a unit."""
+    return Value(float(unit(text).to_si(number)), text)
+
+
 def read(given: Any, kind: str | None = None, name: str = "") -> Value:
     """Read a quantity.
 
@@ -247,12 +252,12 @@ def read(given: Any, kind: str | None = None, name: str = "") -> Value:
             value = given
         elif isinstance(given, str):
             number, text = split(given)
-            value = Value(float(unit(text).to_si(number)), text) if text else Value(number)
+            value = of(number, text) if text else Value(number)
         elif isinstance(given, bool) or given is None:
             raise InputError(f"{given!r} is not a quantity", advice=_example(kind))
         elif hasattr(given, "magnitude") and hasattr(given, "units"):
             text = f"{given.units:~C}"
-            value = Value(float(unit(text).to_si(float(given.magnitude))), text)
+            value = of(float(given.magnitude), text)
         else:
             value = Value(float(given))
     except OverflowError:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import tomlkit
@@ -180,12 +179,12 @@ def _inline(content: ByName) -> InlineTable:
     return table
 
 
-def _number(value: Value) -> Any:
+def _number(value: Value) -> float | str:
     """A number, or a text with its unit; as many digits as a float has."""
     return value.si if value.unit is None else f"{value.to(value.unit):.16g} {value.unit}".strip()
 
 
-def _entry(part: Entry) -> Any:
+def _entry(part: Entry) -> float | str | InlineTable:
     if isinstance(part, Value):
         return _number(part)
     assert isinstance(part, Unknown)
@@ -193,7 +192,7 @@ def _entry(part: Entry) -> Any:
     return _inline({name: _number(value) for name, value in named.items() if value is not None})
 
 
-def _constant(held: Constant) -> Any:
+def _constant(held: Constant) -> float | str | InlineTable:
     if isinstance(held, Plain):
         return _entry(held.value)
     if isinstance(held, FromSpecies):

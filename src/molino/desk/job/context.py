@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
@@ -18,10 +18,14 @@ from molino.core.contents.feed import Feed
 from molino.core.contract.condition import Condition
 from molino.core.errors import Fault, Faults, InputError, nearest
 from molino.core.schema import FieldSchema, schema_of
+from molino.core.units import Value
 from molino.desk.job import models, shapes
 
 _LISTED = 5
 """Largest number of listed places of a fault."""
+
+
+T = TypeVar("T")
 
 
 class JobContext:
@@ -46,8 +50,7 @@ class JobContext:
         self.faults.found += found
         self.library: Library | None = None
         self.units: dict[str, str] = {}
-        given: Any = parsed.units
-        for key, text in given.model_dump(exclude_none=True).items():
+        for key, text in parsed.units.model_dump(exclude_none=True).items():
             with self.at(f"[units] {key}"):
                 units.expect(text, models.UNIT_KINDS[key])
                 self.units[models.UNIT_KINDS[key]] = text
@@ -97,17 +100,15 @@ class JobContext:
         """Whether all entries of these tables are valid."""
         return all(set(self.known(t)) == set(getattr(self.file, t)) for t in tables)
 
-    def in_unit(self, given: object, kind: str) -> Any:
-        """A bare number in the unit that [units] gives for its kind."""
-        if given is None or isinstance(given, str) or kind not in self.units:
-            return given
-        return f"{given!r} {self.units[kind]}"
+    def in_unit(self, given: T, kind: str) -> T | Value:
+        """A bare number in the unit that [units] gives for its kind; anything else as it is."""
+        return units.of(given, self.units[kind]) if isinstance(given, float | int) and kind in self.units else given
 
     def contents(self, given: ByName) -> PlainData:
         """Quantities by species; a bare number is a concentration."""
         return {species: self.in_unit(number, "concentration") for species, number in given.items()}
 
-    def profile(self, given: object, along: str, kind: str) -> Any:
+    def profile(self, given: object, along: str, kind: str) -> object:
         """A quantity, or pairs of a profile."""
         if isinstance(given, list):
             return [(self.in_unit(at, along), self.in_unit(value, kind)) for at, value in given]
@@ -150,7 +151,7 @@ class JobContext:
         faults.raise_any()
         return found
 
-    def constant(self, given: object) -> Any:
+    def constant(self, given: object) -> object:
         """A constant: a quantity, an unknown one, or a law over temperature."""
         if isinstance(given, shapes.FromSpeciesTable):
             return FromSpecies(given.from_species, self.in_unit(given.standard, "pressure"))
@@ -167,7 +168,7 @@ class JobContext:
             return VantHoff(**self.read(VantHoff, given))
         return self.entry(given, "")
 
-    def entry(self, given: object, kind: str) -> Any:
+    def entry(self, given: object, kind: str) -> object:
         """A quantity, or an unknown one."""
         if isinstance(given, shapes.UnknownTable):
             return Unknown(*(self.in_unit(part, kind) for part in (given.guess, given.lower, given.upper)))
@@ -189,7 +190,7 @@ class JobContext:
             raise InputError(message, name, "write it with its unit")
         return self.in_unit(given, schema.kind)
 
-    def _parts(self, cls: Any, given: ByName) -> PlainData:
+    def _parts(self, cls: type, given: ByName) -> PlainData:
         faults, found = Faults(), {}
         for name, table in given.items():
             with faults.at(name):

@@ -82,7 +82,9 @@ def read_profiles(job: JobContext, vessels: Vessels, chemistry: Chemistry | None
 
 def _limits(job: JobContext, given: ByName, along: str) -> dict[str, tuple[object, object]]:
     kinds = {**PROFILES, "x": along}
-    limits = {name: tuple(job.in_unit(end, kinds.get(name, "")) for end in ends) for name, ends in given.items()}
+    limits = {}
+    for name, (low, high) in given.items():
+        limits[name] = job.in_unit(low, kinds.get(name, "")), job.in_unit(high, kinds.get(name, ""))
     read_limits(limits, along)
     return limits
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
@@ -22,6 +21,7 @@ from molino.core.trains.train import Train
 from molino.core.trains.train_over_time import followed_vessels
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
+from molino.desk.job.shapes import Table
 from molino.desk.job.vessels import read_changes
 
 Feeds = Mapping[str, Feed]
@@ -85,14 +85,15 @@ def read_fields(job: JobContext, chemistry: Chemistry | None, feeds: Feeds) -> d
         with job.at(f"[fields.{name}]"):
             if chemistry is None:
                 continue
-            made = (_laminar if table.kind == "laminar tube" else _basin)(job, name, table, chemistry, feeds)
-            follow = _follow(job, table) if table.follow is not None else None
+            is_basin = isinstance(table, models.BasinTable)
+            made = (_basin if is_basin else _laminar)(job, name, table, chemistry, feeds)
+            follow = _follow(job, table.follow, is_basin) if table.follow is not None else None
             moving = table.follow is not None and table.follow.animation
             found[name] = FieldTask(made, follow, table.tracer, moving, tuple(table.show) if table.show else None)
     return found
 
 
-def _common(job: JobContext, name: str, cls: Any, table: Any) -> PlainData:
+def _common(job: JobContext, name: str, cls: type, table: Table) -> PlainData:
     given = {"name": name, "show": job.units, **job.read(cls, table)}
     D = table.diffusivity
     if isinstance(D, dict):
@@ -102,12 +103,12 @@ def _common(job: JobContext, name: str, cls: Any, table: Any) -> PlainData:
     return given
 
 
-def _laminar(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: Feeds) -> LaminarTube:
+def _laminar(job: JobContext, name: str, table: Table, chemistry: Chemistry, feeds: Feeds) -> LaminarTube:
     given = _common(job, name, LaminarTube, table)
     return LaminarTube(chemistry, job.feed_named(table.feed, feeds), heat=table.heat, **given)
 
 
-def _basin(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: Feeds) -> Basin:
+def _basin(job: JobContext, name: str, table: Table, chemistry: Chemistry, feeds: Feeds) -> Basin:
     faults, given = Faults(), _common(job, name, Basin, table)
 
     def pair(both: list[object]) -> tuple[object, object]:
@@ -128,11 +129,10 @@ def _basin(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: 
     return Basin(chemistry, inlets=inlets, outlets=outlets, baffles=baffles, cells=tuple(table.cells), **given)
 
 
-def _follow(job: JobContext, table: Any) -> PlainData:
-    asked = table.follow
+def _follow(job: JobContext, asked: models.FollowFieldTable, is_basin: bool) -> PlainData:
     found = {"time": units.positive(job.in_unit(asked.time, "time"), "time", "follow, time"), "points": asked.points}
     found["contents"] = None if asked.contents is None else job.contents(asked.contents)
-    if table.kind == "basin":
+    if is_basin:
         return {**found, "steps": asked.steps}
     if asked.animation:
         raise InputError("only a basin can be animated", "follow, animation", "leave it out")

@@ -229,8 +229,7 @@ def _vessels(job: JobContext, chemistry: Chemistry, feeds: Mapping[str, Feed]) -
 def _tank_tasks(job: JobContext, vessels: Mapping[str, Vessel | Train]) -> dict[str, TankTasks]:
     tanks = {}
     for name, vessel in job.file.vessels.items():
-        is_tank = isinstance(vessel, models.StirredTankTable | models.BubbleColumnTable)
-        if is_tank and isinstance(tank := vessels.get(name), Vessel):
+        if isinstance(vessel, models.StirredTankTable) and isinstance(tank := vessels.get(name), Vessel):
             with job.at(f"[vessels.{name}]"):
                 tanks[name] = read_tank_tasks(job, vessel, tank)
     return tanks

@@ -6,9 +6,9 @@ of heat, and tasks.
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema, create_model
 
 from molino.core.annotations import PlainData
 from molino.core.chemistry.heat_capacity import HeatCapacity
@@ -42,26 +42,29 @@ from molino.desk.job.shapes import (
     ProfileField,
     Quantities,
     Quantity,
+    Scalar,
     Table,
     check_quantities,
     check_quantity,
-    extended,
-    table_of,
+    with_fields_of,
 )
 
 UNIT_KINDS = {kind.replace(" ", "_"): kind for kind in SI_UNITS if kind != "number"}
 """The keys of [units], with the kind of quantity of each."""
 
 _UNITS: PlainData = dict.fromkeys(UNIT_KINDS, (str | None, None))
-UnitsTable = create_model(
-    "UnitsTable", __base__=Table, __doc__="The units of bare numbers in the job, and of results.", **_UNITS
-)
 
 
-HeatCapacityTable: Any = table_of(HeatCapacity)
+@lambda base: create_model("UnitsTable", __base__=base, __doc__=base.__doc__, **_UNITS)
+class UnitsTable(Table):
+    """The units of bare numbers in the job, and of results."""
 
 
-def _heat_capacity(given: object) -> object:
+@with_fields_of(HeatCapacity)
+class HeatCapacityTable(Table): ...
+
+
+def _heat_capacity(given: object) -> Scalar | list[Scalar] | HeatCapacityTable:
     return HeatCapacityTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 
@@ -85,18 +88,18 @@ class VaporPressureTable(Table):
     valid: list[Quantity] | None = Field(None, min_length=2, max_length=2)
 
 
-class _SpeciesBase(Table):
+@with_fields_of(Species)
+class SpeciesTable(Table):
     """The properties of a species; `look_up` is its name (or CAS number) in the data of the `species` extra."""
 
     formula: str | None = None
     look_up: str | None = None
     phase: Literal["gas", "liquid"] = "gas"
     vapor_pressure: VaporPressureTable | None = None
-    heat_capacity: Annotated[Any, BeforeValidator(_heat_capacity), WithJsonSchema(_CP_SCHEMA)] = None
+    heat_capacity: Annotated[
+        Scalar | list[Scalar] | HeatCapacityTable | None, PlainValidator(_heat_capacity), WithJsonSchema(_CP_SCHEMA)
+    ] = None
     source: str = ""
-
-
-SpeciesTable: Any = extended(Species, _SpeciesBase)
 
 
 class ReactionTable(BaseModel):
@@ -126,20 +129,30 @@ class PairTable(Table):
     nonrandomness: float | None = None
 
 
-class _FeedBase(Table):
+@with_fields_of(Feed)
+class FeedTable(Table):
     """A feed: contents, total flows (volumetric, molar, mass), and properties."""
 
     pairs: list[PairTable] = []
 
 
-FeedTable: Any = extended(Feed, _FeedBase)
-AdiabaticTable: Any = table_of(Adiabatic)
-DutyTable: Any = table_of(Duty)
-JacketTable: Any = table_of(Jacket)
-HeldProfileTable: Any = table_of(Profile)
+@with_fields_of(Adiabatic)
+class AdiabaticTable(Table): ...
 
 
-def heat_table(given: PlainData) -> Any:
+@with_fields_of(Duty)
+class DutyTable(Table): ...
+
+
+@with_fields_of(Jacket)
+class JacketTable(Table): ...
+
+
+@with_fields_of(Profile)
+class HeldProfileTable(Table): ...
+
+
+def heat_table(given: PlainData) -> type[Table]:
     """The form of heat of a table."""
     if "points" in given:
         return HeldProfileTable
@@ -148,7 +161,7 @@ def heat_table(given: PlainData) -> Any:
     return JacketTable if given.keys() - {"wall", "stirrer"} else AdiabaticTable
 
 
-def _heat(given: object) -> Any:
+def _heat(given: object) -> str | Table:
     if isinstance(given, dict):
         return heat_table(given).model_validate(given)
     if given not in ("isothermal", "adiabatic"):
@@ -165,10 +178,11 @@ _HEAT_SCHEMA = {
         HeldProfileTable.model_json_schema(),
     ]
 }
-HeatField = Annotated[Any, BeforeValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
+HeatField = Annotated[str | Table | None, PlainValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
 
 
-class _MembraneBase(Table):
+@with_fields_of(Membrane)
+class MembraneTable(Table):
     """A membrane; `sweep` is the name of a feed beyond it."""
 
     flux: dict[str, str] = Field(min_length=1)
@@ -177,19 +191,14 @@ class _MembraneBase(Table):
     sweep: str | None = None
 
 
-MembraneTable: Any = extended(Membrane, _MembraneBase)
-
-
-class _GasBase(Table):
+@with_fields_of(GasPhase)
+class GasTable(Table):
     """A gas in the liquid: `feed` is its name, or `supply` its composition if it is supplied as it is absorbed."""
 
     feed: str | None = None
     supply: dict[str, Quantity] | None = None
     henry: dict[str, Constant] = Field(min_length=1)
     kLa_ratio: dict[str, Quantity] = {}
-
-
-GasTable: Any = extended(GasPhase, _GasBase)
 
 
 class DosingTable(Table):
@@ -200,14 +209,12 @@ class DosingTable(Table):
     rate: ProfileField | None = None
 
 
-class _ChangeBase(Table):
+@with_fields_of(Change)
+class ChangeTable(Table):
     """A step or ramp of a condition of a tank."""
 
     what: str
     to: Quantity
-
-
-ChangeTable: Any = extended(Change, _ChangeBase)
 
 
 class SteadyTable(Table):
@@ -216,7 +223,8 @@ class SteadyTable(Table):
     T: list[Quantity] = Field(min_length=2, max_length=2)
 
 
-class _BatchBase(Table):
+@with_fields_of(Batch)
+class BatchTable(Table):
     """A batch, with a `charge`, or the concentrations of a feed."""
 
     kind: Literal["batch"]
@@ -227,7 +235,8 @@ class _BatchBase(Table):
     profiles: dict[str, Pairs] = {}
 
 
-class _SemiBatchBase(Table):
+@with_fields_of(SemiBatch)
+class SemiBatchTable(Table):
     """A vessel that is charged and then dosed."""
 
     kind: Literal["semi-batch"]
@@ -237,7 +246,8 @@ class _SemiBatchBase(Table):
     profiles: dict[str, Pairs] = {}
 
 
-class _StirredTankBase(Table):
+@with_fields_of(StirredTank)
+class StirredTankTable(Table):
     """A stirred tank; with `start_up` it is run over time (with `changes`), with `steady_states` and `branch` these are
     computed."""
 
@@ -253,7 +263,8 @@ class _StirredTankBase(Table):
     branch: Annotated[dict[str, list[Quantity]], Field(max_length=1)] | None = None
 
 
-class _BubbleColumnBase(_StirredTankBase):
+@with_fields_of(BubbleColumn)
+class BubbleColumnTable(StirredTankTable):
     """A bubble column; tasks as of a stirred tank."""
 
     kind: Literal["bubble column"]  # type: ignore[assignment]
@@ -278,7 +289,8 @@ class AdsorptionTable(Table):
     constants: dict[str, Constant] = {}
 
 
-class _PlugFlowBase(Table):
+@with_fields_of(PlugFlow)
+class PlugFlowTable(Table):
     """A tube in plug flow; `side` is a feed along it, with `follow` it is run over time."""
 
     kind: Literal["plug flow"]
@@ -291,13 +303,15 @@ class _PlugFlowBase(Table):
     profiles: dict[str, Pairs] = {}
 
 
-class _DispersedTubeBase(_PlugFlowBase):
+@with_fields_of(DispersedTube)
+class DispersedTubeTable(PlugFlowTable):
     """A tube with axial dispersion; tasks as of one in plug flow."""
 
     kind: Literal["dispersed tube"]  # type: ignore[assignment]
 
 
-class _AtConversionBase(Table):
+@with_fields_of(AtConversion)
+class AtConversionTable(Table):
     """A vessel at a given conversion: by reaction a conversion of its key reactant, or an extent."""
 
     kind: Literal["given conversion"]
@@ -308,7 +322,8 @@ class _AtConversionBase(Table):
     heat: HeatField = None
 
 
-class _AtEquilibriumBase(Table):
+@with_fields_of(AtEquilibrium)
+class AtEquilibriumTable(Table):
     """A vessel at equilibrium, by the constants of its reactions or by the least Gibbs energy."""
 
     kind: Literal["equilibrium"]
@@ -320,17 +335,8 @@ class _AtEquilibriumBase(Table):
     heat: HeatField = None
 
 
-BatchTable: Any = extended(Batch, _BatchBase)
-SemiBatchTable: Any = extended(SemiBatch, _SemiBatchBase)
-StirredTankTable: Any = extended(StirredTank, _StirredTankBase)
-BubbleColumnTable: Any = extended(BubbleColumn, _BubbleColumnBase)
-PlugFlowTable: Any = extended(PlugFlow, _PlugFlowBase)
-DispersedTubeTable: Any = extended(DispersedTube, _DispersedTubeBase)
-AtConversionTable: Any = extended(AtConversion, _AtConversionBase)
-AtEquilibriumTable: Any = extended(AtEquilibrium, _AtEquilibriumBase)
-
-
-ExchangerTable: Any = table_of(Exchanger)
+@with_fields_of(Exchanger)
+class ExchangerTable(Table): ...
 
 
 class StepTable(Table):
@@ -387,7 +393,8 @@ VesselTable = Annotated[
 ]
 
 
-SignalTable: Any = table_of(Signal)
+@with_fields_of(Signal)
+class SignalTable(Table): ...
 
 
 class DataTable(Table):
@@ -522,7 +529,7 @@ class FreeProfileTable(Table):
     slope: Quantity | None = None
 
 
-def _free(given: object) -> object:
+def _free(given: object) -> list[Scalar] | FreeProfileTable:
     if isinstance(given, dict):
         return FreeProfileTable.model_validate(given)
     if not isinstance(given, list) or len(given) != 2:
@@ -536,7 +543,7 @@ _FREE_SCHEMA = {
         FreeProfileTable.model_json_schema(),
     ]
 }
-FreeField = Annotated[Any, BeforeValidator(_free), WithJsonSchema(_FREE_SCHEMA)]
+FreeField = Annotated[list[Scalar] | FreeProfileTable, PlainValidator(_free), WithJsonSchema(_FREE_SCHEMA)]
 
 
 class OptimizeTable(Table):
@@ -623,7 +630,8 @@ class _FieldTable(Table):
     show: list[str] | None = Field(None, min_length=1)
 
 
-class _LaminarTubeBase(_FieldTable):
+@with_fields_of(LaminarTube)
+class LaminarTubeTable(_FieldTable):
     """A pipe or slit in laminar flow; with `follow` it is run over time, with `tracer` its residence times are
     computed."""
 
@@ -657,7 +665,8 @@ class BaffleTable(Table):
     end: list[Quantity] = Field(min_length=2, max_length=2)
 
 
-class _BasinBase(_FieldTable):
+@with_fields_of(Basin)
+class BasinTable(_FieldTable):
     """A basin in two dimensions; with `follow` it is run over time, with `tracer` its residence times are computed."""
 
     kind: Literal["basin"]
@@ -668,8 +677,6 @@ class _BasinBase(_FieldTable):
     cells: Annotated[list[int], Field(min_length=2, max_length=2)] = [64, 32]
 
 
-LaminarTubeTable: Any = extended(LaminarTube, _LaminarTubeBase)
-BasinTable: Any = extended(Basin, _BasinBase)
 FieldTable = Annotated[LaminarTubeTable | BasinTable, Field(discriminator="kind")]
 
 
@@ -705,12 +712,12 @@ class SpanTable(Table):
     spacing: Literal["even", "log"] = "even"
 
 
-def _values(given: object) -> object:
+def _values(given: object) -> Scalar | list[Scalar] | SpanTable:
     return SpanTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 
 _VALUES_SCHEMA = {"anyOf": [*ONE_OR_MORE, SpanTable.model_json_schema()]}
-Values = Annotated[Any, BeforeValidator(_values), WithJsonSchema(_VALUES_SCHEMA)]
+Values = Annotated[Scalar | list[Scalar] | SpanTable, PlainValidator(_values), WithJsonSchema(_VALUES_SCHEMA)]
 """One value of a condition, several in a list, or a span of them."""
 
 
@@ -725,8 +732,6 @@ class SweepTable(Table):
     parquet: bool = False
 
 
-Panel: Any = Literal[tuple(PROFILES)]
-"""The panels of a figure of profiles."""
 Limits = dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]]
 """The ends of axes by panel, or of 'x'."""
 
@@ -735,7 +740,7 @@ class ProfileTable(Table):
     """A figure with the profiles of several vessels, in chosen panels."""
 
     vessels: list[str] = Field(min_length=1)
-    show: list[Panel] | None = Field(None, min_length=1)
+    show: list[Literal[tuple(PROFILES)]] | None = Field(None, min_length=1)  # type: ignore[valid-type]
     log: Literal["", "x", "y", "xy"] = ""
     species: list[str] | None = Field(None, min_length=1)
     limits: Limits = {}
@@ -782,7 +787,7 @@ class JobFile(Table):
     allow_outside: bool = False
     species_table: str | None = None
     library: str | None = None
-    units: UnitsTable = UnitsTable()  # type: ignore[valid-type]
+    units: UnitsTable = UnitsTable()
     species: dict[str, SpeciesTable] = {}
     constants: dict[str, Constant] = {}
     reactions: dict[str, ReactionTable] = {}

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
+from molino.core.annotations import PlainData
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import Constant, read_constant
 from molino.core.chemistry.formula import names_in, parse_formula
@@ -191,10 +191,12 @@ def _covariance(job: JobContext) -> Covariance | None:
     return found
 
 
-def _species(job: JobContext, name: str, table: Any, listed: Species | None) -> Species:
+def _species(job: JobContext, name: str, table: models.SpeciesTable, listed: Species | None) -> Species:
     """A species from its table, and from the species table or a look-up."""
     kinds = {**PROPERTIES, "formula": "", "source": ""}
-    given = {key: job.in_unit(v, kinds[key]) for key in kinds if (v := getattr(table, key)) is not None and v != ""}
+    given: PlainData = {
+        key: job.in_unit(v, kinds[key]) for key in kinds if (v := getattr(table, key)) is not None and v != ""
+    }
     if isinstance(table.heat_capacity, models.HeatCapacityTable):
         given["heat_capacity"] = HeatCapacity(**job.read(HeatCapacity, table.heat_capacity))
     if table.vapor_pressure is not None:

@@ -2,55 +2,57 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cache
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal, TypeAlias, TypeVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, create_model
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema, create_model
 
 from molino.core.annotations import PlainData
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.schema import FieldSchema, help_of, is_required, schema_of
 
+Scalar: TypeAlias = float | str
+"""A number, or a text with a unit."""
 
-def check_quantity(given: object) -> Any:
+
+def check_quantity(given: object) -> Scalar:
     """A number, or a text with a unit."""
     if isinstance(given, bool) or not isinstance(given, str | int | float):
         raise ValueError("give a number, or a text with a unit like '0.35 mol/L'")
     return given
 
 
-def check_quantities(given: object) -> Any:
+def check_quantities(given: object) -> Scalar | list[Scalar]:
     """One of them, or several in a list."""
     return [check_quantity(one) for one in given] if isinstance(given, list) else check_quantity(given)
 
 
-def _profile(given: object) -> Any:
-    if isinstance(given, list):
-        if any(not isinstance(pair, list) or len(pair) != 2 for pair in given):
-            raise ValueError("a profile is a list of pairs, [[time, value], ...]")
-        return [[check_quantity(a), check_quantity(b)] for a, b in given]
-    return check_quantity(given)
+def _pairs(given: object) -> list[list[Scalar]]:
+    if not isinstance(given, list) or any(not isinstance(pair, list) or len(pair) != 2 for pair in given):
+        raise ValueError("a profile is a list of pairs, [[time, value], ...]")
+    return [[check_quantity(a), check_quantity(b)] for a, b in given]
+
+
+def _profile(given: object) -> Scalar | list[list[Scalar]]:
+    return _pairs(given) if isinstance(given, list) else check_quantity(given)
 
 
 NUMBER_OR_TEXT = {"type": ["string", "number"]}
 ONE_OR_MORE = [NUMBER_OR_TEXT, {"type": "array", "items": NUMBER_OR_TEXT}]
 _PAIRS = {"type": "array", "items": {"type": "array", "items": NUMBER_OR_TEXT}}
 
-Quantity = Annotated[Any, BeforeValidator(check_quantity), WithJsonSchema(NUMBER_OR_TEXT)]
+Quantity = Annotated[Scalar, PlainValidator(check_quantity), WithJsonSchema(NUMBER_OR_TEXT)]
 """A bare number (with the unit in [units]), or a text with a unit."""
-Quantities = Annotated[Any, BeforeValidator(check_quantities), WithJsonSchema({"anyOf": ONE_OR_MORE})]
+Quantities = Annotated[Scalar | list[Scalar], PlainValidator(check_quantities), WithJsonSchema({"anyOf": ONE_OR_MORE})]
 """One quantity, or several in a list."""
-ProfileField = Annotated[Any, BeforeValidator(_profile), WithJsonSchema({"anyOf": [NUMBER_OR_TEXT, _PAIRS]})]
+ProfileField = Annotated[
+    Scalar | list[list[Scalar]], PlainValidator(_profile), WithJsonSchema({"anyOf": [NUMBER_OR_TEXT, _PAIRS]})
+]
 """A quantity, or a profile of [time, quantity] pairs."""
 
 
-def _pairs(given: object) -> Any:
-    if not isinstance(given, list):
-        raise ValueError("a profile is a list of pairs, [[time, value], ...]")
-    return _profile(given)
-
-
-Pairs = Annotated[Any, BeforeValidator(_pairs), WithJsonSchema(_PAIRS)]
+Pairs = Annotated[list[list[Scalar]], PlainValidator(_pairs), WithJsonSchema(_PAIRS)]
 """A profile of [time, quantity] pairs."""
 
 
@@ -58,6 +60,9 @@ class Table(BaseModel):
     """A table in which every key is known."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    if TYPE_CHECKING:
+
+        def __getattr__(self, name: str) -> Any: ...  # a key for a declared field of a class of the core
 
 
 class UnknownTable(Table):
@@ -68,12 +73,12 @@ class UnknownTable(Table):
     upper: Quantity | None = None
 
 
-def _entry(given: object) -> Any:
+def _entry(given: object) -> Scalar | UnknownTable:
     return UnknownTable.model_validate(given) if isinstance(given, dict) else check_quantity(given)
 
 
 _ENTRY_SCHEMA: PlainData = {"anyOf": [NUMBER_OR_TEXT, UnknownTable.model_json_schema()]}
-Entry = Annotated[Any, BeforeValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
+Entry = Annotated[Scalar | UnknownTable, PlainValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
 """A quantity, or a table for an unknown one."""
 
 
@@ -92,13 +97,13 @@ class FromSpeciesTable(Table):
     standard: Quantity = "1 bar"
 
 
-def _annotation(schema: FieldSchema) -> Any:
+def _annotation(schema: FieldSchema) -> object:
     """The possible values of a key for a field of the core."""
     if schema.choices:
         return Literal[schema.choices]
     if schema.holds in ("part", "parts"):
-        inner: Any = table_of(schema.part)
-        return dict[str, inner] if schema.holds == "parts" else inner
+        inner = table_of(schema.part)
+        return dict[str, inner] if schema.holds == "parts" else inner  # type: ignore[valid-type]
     if schema.holds == "constant":
         return Constant
     return {
@@ -114,32 +119,45 @@ def _annotation(schema: FieldSchema) -> Any:
     }[schema.holds]
 
 
-@cache
-def table_of(cls: type) -> type[Table]:
-    """The table of a class whose fields are all declared."""
-    return extended(cls)
+T = TypeVar("T", bound=Table)
 
 
-def extended(cls: type, base: type[Table] = Table) -> type[Table]:
-    """The table of a class: a key for each declared field, and those written by hand."""
+def extended(cls: type, base: type[T]) -> type[T]:
+    """A table with a key for each declared field of a class of the core, besides its own."""
     fields: PlainData = {}
     lines = help_of(cls)
     for name, schema in schema_of(cls).items():
         if name in base.model_fields:
             continue
-        required = is_required(cls, name)
-        annotation = _annotation(schema)
-        default = Field(description=lines.get(name, "")) if required else Field(None, description=lines.get(name, ""))
-        fields[name] = (annotation if required else annotation | None, default)
-    summary = ((base if base is not Table else cls).__doc__ or "").strip().partition("\n")[0]
+        annotation: Any = _annotation(schema)
+        required, text = is_required(cls, name), lines.get(name, "")
+        fields[name] = (
+            (annotation, Field(description=text)) if required else (annotation | None, Field(None, description=text))
+        )
+    summary = (base.__doc__ or cls.__doc__ or "").strip().partition("\n")[0]
     return create_model(f"{cls.__name__}Table", __base__=base, __doc__=summary, **fields)
 
 
-ArrheniusTable: Any = table_of(Arrhenius)
-VantHoffTable: Any = table_of(VantHoff)
+def with_fields_of(cls: type) -> Callable[[type[T]], type[T]]:
+    """The decorator of a table that has the declared fields of a class of the core."""
+    return lambda base: extended(cls, base)
 
 
-def constant_table(given: PlainData) -> Any:
+@cache
+def table_of(cls: type) -> type[Table]:
+    """The table of a class whose fields are all declared."""
+    return extended(cls, type("Declared", (Table,), {}))
+
+
+@with_fields_of(Arrhenius)
+class ArrheniusTable(Table): ...
+
+
+@with_fields_of(VantHoff)
+class VantHoffTable(Table): ...
+
+
+def constant_table(given: PlainData) -> type[Table]:
     """The form of constant of a table."""
     for table, keys in (
         (UnknownTable, ("guess",)),
@@ -152,11 +170,11 @@ def constant_table(given: PlainData) -> Any:
     return ArrheniusTable
 
 
-def _constant(given: object) -> Any:
+def _constant(given: object) -> Scalar | Table:
     return constant_table(given).model_validate(given) if isinstance(given, dict) else check_quantity(given)
 
 
 _FORMS = (ArrheniusTable, VantHoffTable, ConstantsTable, FromSpeciesTable)
 _CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], *(form.model_json_schema() for form in _FORMS)]}
-Constant = Annotated[Any, BeforeValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
+Constant = Annotated[Scalar | Table, PlainValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
 """A rate constant: a quantity, an unknown one, or a law over temperature."""

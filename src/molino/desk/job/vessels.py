@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
@@ -39,6 +38,7 @@ from molino.core.vessels.steady_states import read_bounds
 from molino.core.vessels.stirred_tank import StirredTank
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
+from molino.desk.job.shapes import Table
 
 Feeds = Mapping[str, Feed]
 CLASSES: PlainData = {
@@ -66,7 +66,7 @@ class TankTasks:
     settling_band: float = 0.02
 
 
-def read_feed(job: JobContext, table: Any, chemistry: Chemistry | None) -> Feed:
+def read_feed(job: JobContext, table: models.FeedTable, chemistry: Chemistry | None) -> Feed:
     """A feed from its table."""
     given = job.read(Feed, table)
     if table.pairs and table.model is None:
@@ -83,9 +83,9 @@ def read_feed(job: JobContext, table: Any, chemistry: Chemistry | None) -> Feed:
     return Feed(**given)
 
 
-def _activity_model(table: Any, chemistry: Chemistry) -> ActivityModel:
+def _activity_model(table: models.FeedTable, chemistry: Chemistry) -> ActivityModel:
     """The activity model of a feed, with both orders of every pair."""
-    pairs: dict[tuple[str, str], Any] = {}
+    pairs: dict[tuple[str, str], object] = {}
     even: dict[tuple[str, str], float] = {}
     for pair in table.pairs:
         one, two = pair.species
@@ -99,7 +99,7 @@ def _activity_model(table: Any, chemistry: Chemistry) -> ActivityModel:
     return ActivityModel(chemistry.species, table.model, pairs, even)
 
 
-def read_vessel(job: JobContext, name: str, table: Any, chemistry: Chemistry, feeds: Feeds) -> Vessel:
+def read_vessel(job: JobContext, name: str, table: Table, chemistry: Chemistry, feeds: Feeds) -> Vessel:
     """A vessel from its table: the declared fields of its class, and what refers to other tables."""
     cls, faults = CLASSES[table.kind], Faults()
     given: PlainData = {"name": name, "show": job.units}
@@ -157,7 +157,7 @@ def _with_profiles(job: JobContext, vessel: Vessel, profiles: ByName) -> Vessel:
     return vessel.with_(found) if found else vessel
 
 
-def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
+def _membrane(job: JobContext, table: models.MembraneTable, feeds: Feeds) -> Membrane:
     """The membrane of a vessel."""
     faults, constants, kinds, sweep = Faults(), {}, dict[str, str](), None
     for name, given in table.constants.items():
@@ -172,7 +172,7 @@ def _membrane(job: JobContext, table: Any, feeds: Feeds) -> Membrane:
     return Membrane(table.flux, constants, outside, sweep, job.in_unit(table.area, "area"))
 
 
-def _taking_up(job: JobContext, table: Any, packing: Catalyst | None) -> Catalyst:
+def _taking_up(job: JobContext, table: models.AdsorptionTable, packing: Catalyst | None) -> Catalyst:
     """The packing of a tube with its adsorption."""
     faults, constants = Faults(), {}
     for name, one in table.constants.items():
@@ -185,7 +185,7 @@ def _taking_up(job: JobContext, table: Any, packing: Catalyst | None) -> Catalys
     return replace(packing, adsorption=found)
 
 
-def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
+def _gas(job: JobContext, table: models.GasTable, feeds: Feeds) -> GasPhase:
     """The gas in the liquid of a vessel."""
     if (table.feed is None) == (table.supply is None):
         message = "neither feed nor supply is given" if table.feed is None else "both feed and supply are given"
@@ -198,7 +198,9 @@ def _gas(job: JobContext, table: Any, feeds: Feeds) -> GasPhase:
         with faults.at(f"henry, {name}"):
             henry[name] = job.constant(one)
     with faults.at():
-        given["feed"] = job.feed_named(table.feed, feeds) if table.feed is not None else job.contents(table.supply)
+        given["feed"] = (
+            job.feed_named(table.feed, feeds) if table.feed is not None else job.contents(table.supply or {})
+        )
     faults.raise_any()
     return GasPhase(henry=henry, kLa_ratio=table.kLa_ratio, **given)
 
@@ -224,7 +226,7 @@ def _dosing(job: JobContext, table: models.DosingTable, feeds: Feeds) -> Dosing:
     return Dosing(job.feed_named(table.feed, feeds), windows, rate)
 
 
-def read_changes(job: JobContext, given: Sequence[Any], tank: Vessel) -> tuple[Change, ...]:
+def read_changes(job: JobContext, given: Sequence[models.ChangeTable], tank: Vessel) -> tuple[Change, ...]:
     """Steps and ramps of a tank; InputError with all invalid ones."""
     faults, changes = Faults(), []
     for n, change in enumerate(given):
@@ -235,7 +237,7 @@ def read_changes(job: JobContext, given: Sequence[Any], tank: Vessel) -> tuple[C
     return tuple(changes)
 
 
-def read_tank_tasks(job: JobContext, table: Any, tank: Vessel) -> TankTasks:
+def read_tank_tasks(job: JobContext, table: models.StirredTankTable, tank: Vessel) -> TankTasks:
     """The tasks of a tank besides its steady state."""
     faults = Faults()
     changes: tuple[Change, ...] = ()
@@ -268,7 +270,7 @@ def read_train(
 ) -> Train:
     """A train from its table."""
     faults = Faults()
-    steps: list[Any] = []
+    steps: list[FlowVessel | Parallel | SideFeed | Exchanger] = []
 
     def named(vessel: str) -> FlowVessel:
         found = vessels.get(vessel)

@@ -7,7 +7,6 @@ import importlib
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 SUBMODULES = ("fields", "figures", "files", "mixing", "results", "thermo")
 
@@ -34,7 +33,7 @@ def attach(module: str, path: str) -> tuple[Callable[[str], object], Callable[[]
     known = homes(path)
     more = SUBMODULES if module == "molino" else ()
 
-    def load(name: str) -> Any:
+    def load(name: str) -> object:
         if name in more:
             return importlib.import_module(f"{module}.{name}")
         if name not in known:

@@ -11,9 +11,12 @@ import difflib
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
+
+if TYPE_CHECKING:
+    import numpy as np
 
 
 @dataclass(frozen=True)
@@ -133,7 +136,7 @@ class SolveError(MolinoError):
     reached: float = float("nan")
     symbol: object = None
     """The state that fell to zero, if any."""
-    rows: Any = None
+    rows: np.ndarray | None = None
     """The points up to the stop, in SI."""
     parts: tuple[object, ...] = ()
     """The states at these points."""

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from IPython.lib.pretty import PrettyPrinter
+
 import html
 import inspect
-from typing import Any
 
 from molino.core.arguments import checked
 
@@ -24,7 +28,7 @@ class Printed:
             elif isinstance(held, classmethod):
                 setattr(cls, name, classmethod(checked(held.__func__)))
 
-    def _repr_pretty_(self, printer: Any, cycle: bool) -> None:
+    def _repr_pretty_(self, printer: PrettyPrinter, cycle: bool) -> None:
         printer.text(type(self).__name__ if cycle else str(self))
 
     def _repr_html_(self) -> str:

@@ -28,14 +28,14 @@ if TYPE_CHECKING:
         def __get__(self, instance: object, owner: object) -> Any: ...
         def __set__(self, instance: object, value: QuantityLike | None) -> None: ...
 
-    class EntryField:
-        """The type of a field that is given as a quantity or an unknown one, or as a law over temperature."""
+    class ReadField:
+        """The type of a field that is given in one of several forms, from which its class reads it."""
 
         def __get__(self, instance: object, owner: object) -> Any: ...
         def __set__(self, instance: object, value: object) -> None: ...
 
 else:
-    QuantityField = EntryField = Any
+    QuantityField = ReadField = Any
 
 
 @dataclass(frozen=True)
@@ -115,6 +115,11 @@ def option(default: object, choices: Iterable[str] = (), *, setting: bool = Fals
     holds = "flag" if isinstance(default, bool) else "count" if isinstance(default, int) else "text"
     kind = "number" if holds == "count" else ""
     return _declared(FieldSchema(holds, kind, choices=tuple(choices), is_setting=setting), default)
+
+
+def several_forms(default: object = None) -> Any:
+    """A field that is given in one of several forms; a job file has a table of its own for it."""
+    return dataclasses.field(default=default)
 
 
 def entry(kind: str = "", default: object = None) -> Any:

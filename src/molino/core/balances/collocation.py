@@ -13,7 +13,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -58,7 +57,9 @@ class PointFunctions:
         self.fixed = tuple(p for p in balances.parameters if p not in inputs)
         self.independent = balances.independent if balances.independent not in inputs else sp.Symbol("unused")
 
-    def _build(self, definitions: Any, outputs: list[sp.Expr], more: Iterable[sp.Symbol] = ()) -> Generated:
+    def _build(
+        self, definitions: dict[sp.Symbol, sp.Expr], outputs: list[sp.Expr], more: Iterable[sp.Symbol] = ()
+    ) -> Generated:
         return build(definitions, outputs, (*self.local, *more), self.independent, self.fixed, array=True)
 
     @cached_property

@@ -5,7 +5,6 @@ from __future__ import annotations
 import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -268,7 +267,7 @@ def lsoda(
     times: np.ndarray,
     rtol: float,
     absolute: np.ndarray,
-    **further: Any,
+    **further: object,
 ) -> tuple[np.ndarray, PlainData]:
     """Rows by LSODA through SciPy's `odeint`, and its counters; a failure is in its message, not a warning."""
     asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": Settings.most, **further}

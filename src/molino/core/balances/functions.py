@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -63,11 +62,11 @@ class Functions:
         """
         jacobian: Function | None = None
 
-        def when_asked(y: np.ndarray, t: float) -> Any:
+        def when_asked(y: np.ndarray, t: float) -> np.ndarray:
             nonlocal jacobian
             if jacobian is None:
                 jacobian = self.jacobian if self.band else self._made(self.whole.filling_jacobian)
-            return jacobian(y, t)
+            return np.asarray(jacobian(y, t))
 
         return self._made(self.whole.filling_rhs), when_asked
 

@@ -70,6 +70,11 @@ class Event:
     scale: float = 0.0
 
 
+Switch = Callable[[Case, bool, np.ndarray | None], tuple[Case, tuple[Event, ...], bool]]
+"""An event handler: from the case of a stage and whether the event has happened, the case to integrate and the events
+to watch."""
+
+
 @dataclass(frozen=True, eq=False)
 class LocatedEvent(Frozen):
     """The place of an event, and the states there, shape (states,)."""

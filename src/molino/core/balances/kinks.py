@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
+from molino.core.balances.compiled import Function
 from molino.core.balances.functions import Functions, WithSensitivities
 from molino.core.balances.system import Case
 
@@ -28,7 +27,7 @@ class Kinks:
         place = functions.sensitivity.place if isinstance(functions, WithSensitivities) else []
         self.slopes = {i: [self.count + n for n, (own, _) in enumerate(place) if own == i] for i in self.places}
 
-    def callbacks(self) -> tuple[Any, Any]:
+    def callbacks(self) -> tuple[Function, Function]:
         """Those of the functions, with zero for derivatives that are not finite at the exhaustion of an amount."""
         rhs, jacobian = self.functions.callbacks()
 

@@ -10,7 +10,6 @@ import itertools
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -44,7 +43,7 @@ class PiecewiseLinear:
         kind: str,
         place: str,
         zero: bool = False,
-        read: Callable[[Any], float] | None = None,
+        read: Callable[[object], float] | None = None,
     ) -> PiecewiseLinear:
         """From (time, value) pairs; InputError for a value that is not valid, or does not rise in time."""
         faults = Faults()

@@ -259,9 +259,5 @@ class Case(Frozen):
         """Cached values of this case: its start, its functions."""
         return {}
 
-    @property
-    def values_by_symbol(self) -> dict[sp.Symbol, float]:
-        return dict(zip(self.balances.parameters, self.values, strict=True))
-
     def value(self, symbol: sp.Symbol) -> float:
         return self.values[self.balances.parameters.index(symbol)]

@@ -6,7 +6,6 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -15,7 +14,7 @@ from molino.core.errors import Faults, InputError, UnitError
 from molino.core.printing import Printed
 from molino.core.statistics import f_quantile, half_width
 from molino.core.unit_tables import GAS_CONSTANT
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 
 @dataclass(frozen=True)
@@ -38,7 +37,7 @@ class TemperatureLine(Printed):
     noun: str = "k"
 
     @classmethod
-    def of(cls, T: Sequence[Any], k: Sequence[Any], noun: str) -> TemperatureLine:
+    def of(cls, T: Sequence[QuantityLike], k: Sequence[QuantityLike], noun: str) -> TemperatureLine:
         """Read a table.
 
         Raises

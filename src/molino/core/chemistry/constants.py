@@ -9,14 +9,15 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Any, ClassVar, Protocol
+from dataclasses import MISSING, dataclass
+from typing import ClassVar, Protocol, cast
 
 import sympy as sp
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import checked_fields, settle
+from molino.core.schema import ReadField, several_forms
 from molino.core.symbols import Quantity, Role, roman
 from molino.core.units import Value
 
@@ -44,9 +45,9 @@ class Unknown:
     'L/mol/min'
     """
 
-    guess: Any
-    lower: Any = None
-    upper: Any = None
+    guess: ReadField = several_forms(MISSING)
+    lower: ReadField = several_forms()
+    upper: ReadField = several_forms()
 
     @checked_fields
     def __post_init__(self) -> None:
@@ -159,10 +160,10 @@ class Plain:
         return str(self.value)
 
 
-def read_constant(given: Any, name: str) -> Constant:
+def read_constant(given: object, name: str) -> Constant:
     """A constant from the argument of a Reaction: a law over temperature, an Unknown, a quantity or a number."""
     if hasattr(given, "with_parts"):
-        return given  # type: ignore[no-any-return]
+        return cast("Constant", given)
     return Plain(entry(given, name=name))
 
 

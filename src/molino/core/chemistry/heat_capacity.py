@@ -14,7 +14,7 @@ from molino.core import units
 from molino.core.chemistry.numeric_function import NumericFunction
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen, settle
-from molino.core.schema import EntryField, QuantityField, numbers, quantities, quantity
+from molino.core.schema import QuantityField, ReadField, numbers, quantities, quantity
 from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
 from molino.core.units import Value
 
@@ -86,11 +86,11 @@ class HeatCapacity(Frozen):
     20 J/mol/K + 0.05 J/mol/K² T
     """
 
-    coefficients: EntryField = quantities("heat capacity")
+    coefficients: ReadField = quantities("heat capacity")
     low: Sequence[float] | None = numbers()
     high: Sequence[float] | None = numbers()
     middle: QuantityField = quantity("temperature")
-    valid: EntryField = quantities("temperature")
+    valid: ReadField = quantities("temperature")
 
     def __post_init__(self) -> None:
         faults = Faults()

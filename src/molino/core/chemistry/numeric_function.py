@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import sympy as sp
 
@@ -17,9 +15,9 @@ class NumericFunction(sp.Function):  # type: ignore[misc]
         raise NotImplementedError
 
     @classmethod
-    def columns(cls, *args: Any) -> Any:
+    def columns(cls, *args: np.ndarray | float) -> np.ndarray:
         """The values at whole columns of numbers."""
-        return np.vectorize(cls.number, otypes=[float])(*args)
+        return np.asarray(np.vectorize(cls.number, otypes=[float])(*args))
 
     @classmethod
     def code_name(cls) -> str:

@@ -99,7 +99,7 @@ class ReactionSet(Frozen, Printed):
     """Species and reactions, with their parameters and their network."""
 
     reactions: Sequence[Reaction]
-    species: Any = ()
+    species: tuple[Species, ...] = ()
     constants: ByName = field(default_factory=dict)
     covariance: Covariance | None = None
     unitless: dict[str, dict[str, Dimension]] = field(init=False, repr=False, compare=False)

@@ -20,7 +20,7 @@ from molino.core.dual import Number, exp
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import EntryField, QuantityField, quantities, quantity, read_fields, schema_of
+from molino.core.schema import QuantityField, ReadField, quantities, quantity, read_fields, schema_of, several_forms
 from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
 
@@ -73,7 +73,7 @@ class Species(Frozen, Printed):
     name: str
     formula: str | None = None
     molar_mass: QuantityField = quantity("molar mass")
-    heat_capacity: EntryField = quantities("heat capacity")
+    heat_capacity: ReadField = quantities("heat capacity")
     enthalpy_of_formation: QuantityField = quantity("energy per amount", sign="any")
     gibbs_of_formation: QuantityField = quantity("energy per amount", sign="any")
     entropy: QuantityField = quantity("heat capacity", sign="any")
@@ -86,7 +86,7 @@ class Species(Frozen, Printed):
     solubility_parameter: QuantityField = quantity("solubility parameter")
     relative_volume: QuantityField = quantity("number")
     relative_area: QuantityField = quantity("number")
-    vapor_pressure: Any = None
+    vapor_pressure: ReadField = several_forms()
     source: str = ""
 
     def __post_init__(self) -> None:

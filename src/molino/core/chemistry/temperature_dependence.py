@@ -15,10 +15,10 @@ from molino.core.chemistry.constants import Entry, entry
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen, settle
-from molino.core.schema import EntryField, QuantityField, schema_of
+from molino.core.schema import QuantityField, ReadField, schema_of
 from molino.core.symbols import Role
 from molino.core.unit_tables import GAS_CONSTANT
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 _PART = Role("part of a constant", "part {}")
 _PARTS = {part: _PART(part) for part in ("", "A", "Ea", "at", "n", "enthalpy", "a", "b")}
@@ -147,15 +147,15 @@ class Arrhenius(Frozen, TemperatureDependence):
     forms = (("k", "Ea", "at", "n"), ("A", "Ea", "n"))
     may = frozenset({"n"})
     unitless = "k"
-    k: EntryField = schema.entry()
-    A: EntryField = schema.entry()
-    Ea: EntryField = schema.entry("energy per amount")
+    k: ReadField = schema.entry()
+    A: ReadField = schema.entry()
+    Ea: ReadField = schema.entry("energy per amount")
     at: QuantityField = schema.quantity("temperature")
-    n: EntryField = schema.entry("number")
+    n: ReadField = schema.entry("number")
     through_table: TemperatureLine | None = None
 
     @classmethod
-    def through(cls, T: Sequence[object], k: Sequence[object]) -> Arrhenius:
+    def through(cls, T: Sequence[QuantityLike], k: Sequence[QuantityLike]) -> Arrhenius:
         """The Arrhenius law through a table of rate constants, by least squares of ln k over 1/T.
 
         `print` shows the quality of the fit; `through_table` has the numbers. Raises InputError for tables of unequal
@@ -216,12 +216,12 @@ class VantHoff(Frozen, TemperatureDependence):
 
     forms = (("K", "enthalpy", "at"), ("A", "enthalpy"), ("a", "b"))
     unitless = "K"
-    K: EntryField = schema.entry()
+    K: ReadField = schema.entry()
     at: QuantityField = schema.quantity("temperature")
-    enthalpy: EntryField = schema.entry("energy per amount")
-    A: EntryField = schema.entry()
-    a: EntryField = schema.entry("number")
-    b: EntryField = schema.entry("temperature")
+    enthalpy: ReadField = schema.entry("energy per amount")
+    A: ReadField = schema.entry()
+    a: ReadField = schema.entry("number")
+    b: ReadField = schema.entry("temperature")
     unit: str | None = schema.option(None)
     through_table: TemperatureLine | None = None
 
@@ -236,7 +236,7 @@ class VantHoff(Frozen, TemperatureDependence):
             raise UnitError(f"'{self.unit}' cannot be the unit of K", "unit", "give a unit without a zero of its own")
 
     @classmethod
-    def through(cls, T: Sequence[object], K: Sequence[object]) -> VantHoff:
+    def through(cls, T: Sequence[QuantityLike], K: Sequence[QuantityLike]) -> VantHoff:
         """The van 't Hoff law through a table of constants, by least squares of ln K over 1/T; as for `Arrhenius`."""
         line = TemperatureLine.of(T, K, "K")
         value, at, enthalpy = _parts_of(line)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import sympy as sp
 
@@ -18,6 +18,7 @@ from molino.core.chemistry.species import Species
 from molino.core.dimension_text import si_text
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import settle
+from molino.core.schema import ReadField, several_forms
 from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import Value
 
@@ -116,7 +117,7 @@ class FromSpecies:
     """
 
     of: str = "concentrations"
-    standard: Any = "1 bar"
+    standard: ReadField = several_forms("1 bar")
     free: ClassVar[frozenset[str]] = frozenset()
     law: sp.Expr | None = field(default=None, repr=False, compare=False)
     unit: str | None = field(default=None, repr=False, compare=False)

@@ -15,7 +15,7 @@ from molino.core.dual import Number, implicit, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import EntryField, QuantityField, contents, option, quantities, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, contents, option, quantities, quantity, read_fields
 from molino.core.thermo.activity import ActivityModel
 from molino.core.thermo.cubic import FORMS, CubicEquation
 from molino.core.thermo.phase_model import MODELS, GasRoot
@@ -108,13 +108,13 @@ class Feed(Frozen, Printed):
     100 mol/s of A 80 mol%, B rest at 500 K and 3 bar
     """
 
-    contents: Any = contents(MISSING)
-    flow: EntryField = quantities("volumetric flow", alternatives=("molar flow", "mass flow"))
+    contents: ReadField = contents(MISSING)
+    flow: ReadField = quantities("volumetric flow", alternatives=("molar flow", "mass flow"))
     T: QuantityField = quantity("temperature", setting=True)
     P: QuantityField = quantity("pressure", setting=True)
-    density: EntryField = quantity("density", alternatives=("concentration",))
-    heat_capacity: EntryField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
-    model: Any = option(None)
+    density: ReadField = quantity("density", alternatives=("concentration",))
+    heat_capacity: ReadField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
+    model: ReadField = option(None)
 
     def __post_init__(self) -> None:
         faults = Faults()

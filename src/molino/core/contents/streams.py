@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -14,7 +13,7 @@ from scipy.optimize import brentq
 
 from molino.core.annotations import PlainData
 from molino.core.balances.balance_symbols import FLOW, MOLAR_FLOW
-from molino.core.balances.source import build
+from molino.core.balances.source import Generated, build
 from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.species import Species
@@ -123,14 +122,14 @@ def as_feed(stream: Stream, like: Feed) -> Feed:
 
 
 @lru_cache(maxsize=64)
-def _enthalpy(phase: PhaseModel) -> Any:
+def _enthalpy(phase: PhaseModel) -> Generated:
     """make(enthalpies, heat capacity)(flows, T, P, volume) of a medium."""
     definitions, whole, states, parameters = _enthalpy_symbols(phase)
     return build(definitions, [whole], states, TIME, parameters)
 
 
 @lru_cache(maxsize=64)
-def _enthalpy_gradient(phase: PhaseModel) -> Any:
+def _enthalpy_gradient(phase: PhaseModel) -> Generated:
     """The same for its slopes by flows, T, P and volume."""
     definitions, whole, states, parameters = _enthalpy_symbols(phase)
     for symbol in reversed(definitions):

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import sympy as sp
 
 from molino.core.balances.balance_symbols import COOLANT
+from molino.core.balances.integrate import Switch
 from molino.core.balances.piecewise_linear import PiecewiseLinear
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.findings import Finding
@@ -189,7 +190,7 @@ class Definition:
         """Its parts that are not followed over time in cells, each with a remedy."""
         return []
 
-    def switch(self) -> Any:
+    def switch(self) -> Switch | None:
         """The events at which its balances change during a run; None without."""
         return None
 

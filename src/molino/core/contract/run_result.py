@@ -16,12 +16,13 @@ from molino.core.contract.metrics import read_metric
 from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, in_columns
+from molino.core.schema import ReadField
 
 
 class RunResult(Frozen, Result):
     """A result that metrics evaluate: a run of a vessel, or of a train."""
 
-    vessel: Any
+    vessel: ReadField
 
     @property
     def display(self) -> Display:

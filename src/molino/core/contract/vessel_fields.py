@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from molino.core.annotations import ByName
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contract.plant import Plant
 from molino.core.frozen import FrozenMapping
+from molino.core.schema import ReadField
 from molino.core.terms.catalyst import Catalyst
 
 
@@ -16,5 +15,5 @@ class VesselFields(Plant):
 
     chemistry: Chemistry
     catalyst: Catalyst | None
-    heat: Any
+    heat: ReadField
     profiles: ByName = FrozenMapping()

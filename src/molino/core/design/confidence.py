@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, fields, is_dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from scipy.special import chdtri, ndtr, ndtri
@@ -364,7 +363,7 @@ def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNum
     """Fractions by derivatives, and Sobol' indices: total ones by M. J. W. Jansen, Comput. Phys. Commun. 117 (1999) 35,
     of first order by A. Saltelli and others, Comput. Phys. Commun. 181 (2010) 259."""
     groups = uncertain.groups()
-    run: Any = vessel.run()
+    run = vessel.run()
     slope = np.array(run.slopes((metric,), uncertain.names))[0]
     parts = slope * (uncertain.covariance @ slope)
     linear = np.array([float(parts[group].sum()) for group in groups]) / max(float(parts.sum()), 1e-300)

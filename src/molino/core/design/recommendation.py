@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -52,8 +51,8 @@ class Arrangement(Frozen):
     @property
     def parts(self) -> int:
         """Number of vessels, pumps and side feeds."""
-        vessel: Any = self.optimum.vessel if self.optimum is not None else None
-        return len(vessel.steps) + 1 if not isinstance(vessel, Vessel) else 1
+        vessel = self.optimum.vessel if self.optimum is not None else None
+        return 1 if vessel is None or isinstance(vessel, Vessel) else len(vessel.steps) + 1
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,7 +6,6 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -53,7 +52,7 @@ class SweptCondition(Frozen):
     """
 
     name: str
-    values: tuple[Any, ...]
+    values: tuple[object, ...]
     numbers: np.ndarray | None
     unit: str
     own: float

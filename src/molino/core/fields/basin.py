@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 from molino.core import units
 from molino.core.annotations import ByName
@@ -176,7 +175,7 @@ class Basin(BasinFields):
         return replace(found, notes={**found.notes, "relative variance with half the lines": coarse})
 
     def __str__(self) -> str:
-        parts: Sequence[Any] = (*self.inlets, *self.outlets, *self.baffles)
-        nx, ny = self.spec.grid.nx, self.spec.grid.ny
+        layout, nx, ny = self.spec.layout, self.spec.grid.nx, self.spec.grid.ny
+        parts = [str(one) for one in (*(inlet for inlet, _ in layout.inlets), *layout.outlets, *layout.baffles)]
         size = f"{self.length} x {self.width}, {self.depth} deep"
-        return f"{self.title}, {size}, {self.flow} flow on {nx} x {ny} cells, " + ", ".join(str(one) for one in parts)
+        return f"{self.title}, {size}, {self.flow} flow on {nx} x {ny} cells, " + ", ".join(parts)

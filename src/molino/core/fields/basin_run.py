@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -168,7 +167,7 @@ class BasinRun(_OfBasin):
         """The field: places, velocities and concentrations of every cell, with units in the headings."""
         return self._field_table(self.inside)
 
-    def across(self, x: Any = None, y: Any = None) -> Table:
+    def across(self, x: float | None = None, y: float | None = None) -> Table:
         """The profile across the basin through the cells nearest to x (or along it, nearest to y), in m.
 
         Raises
@@ -178,7 +177,7 @@ class BasinRun(_OfBasin):
         """
         if (x is None) == (y is None):
             raise InputError("a profile is at one x or at one y", self.basin.label, "give one of them, in m")
-        n = int(np.argmin(np.abs(self.grid.middle[0 if y is None else 1] - float(x if y is None else y))))
+        n = int(np.argmin(np.abs(self.grid.middle[0 if y is None else 1] - (y if x is None else x))))
         table = self.table()
         keep = np.arange(self.grid.cells).reshape(self.grid.nx, self.grid.ny)
         return table.iloc[keep[n] if y is None else keep[:, n]].reset_index(drop=True)

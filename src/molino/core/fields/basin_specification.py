@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from molino.core import units
 from molino.core.annotations import ByName
@@ -20,7 +20,7 @@ from molino.core.fields.openings import Baffle, Inlet, Layout, Outlet
 from molino.core.fields.stream_function import Flow, FlowConditions, FlowProblem
 from molino.core.fields.transport import SIDES
 from molino.core.frozen import FrozenMapping, settle
-from molino.core.schema import QuantityField, option, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, quantity, read_fields, several_forms
 from molino.core.units import Value
 from molino.core.vessels.plug_flow import PlugFlow
 
@@ -177,15 +177,15 @@ class BasinFields(Field):
     length: QuantityField = quantity("length")
     width: QuantityField = quantity("length")
     depth: QuantityField = quantity("length")
-    inlets: Any = ()
-    outlets: Any = ()
-    baffles: Any = ()
+    inlets: ReadField = several_forms(())
+    outlets: ReadField = several_forms(())
+    baffles: ReadField = several_forms(())
     flow: str = option("potential", FLOWS)
-    diffusivity: Any = None
+    diffusivity: ReadField = several_forms()
     viscosity: QuantityField = quantity("viscosity")
     moving: ByName = field(default_factory=dict)
     T: QuantityField = quantity("temperature")
-    cells: Any = (64, 32)
+    cells: ReadField = several_forms((64, 32))
     grading: QuantityField = quantity("number", 1.0)
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)

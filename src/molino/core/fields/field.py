@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
@@ -21,7 +21,7 @@ from molino.core.frozen import Frozen
 from molino.core.printing import Printed
 from molino.core.runs.metric_of_ends import Ends, metric_of_ends
 from molino.core.runs.over_time import negative_check
-from molino.core.schema import given_values
+from molino.core.schema import ReadField, given_values
 from molino.core.units import Value
 from molino.core.vessels.plug_flow import PlugFlow
 from molino.core.vessels.stirred_tank import StirredTank
@@ -129,8 +129,8 @@ class Field(Frozen, Printed):
 
     noun: ClassVar[str]
     chemistry: Chemistry
-    diffusivity: Any
-    T: Any
+    diffusivity: ReadField
+    T: ReadField
     name: str
     show: Mapping[str, str]
 

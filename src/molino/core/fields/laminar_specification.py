@@ -6,7 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
@@ -16,7 +16,7 @@ from molino.core.errors import Faults
 from molino.core.fields.field import Field, FieldSpecification
 from molino.core.fields.radial import radial
 from molino.core.frozen import settle
-from molino.core.schema import QuantityField, option, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, quantity, read_fields, several_forms
 from molino.core.units import QuantityLike, Value
 from molino.core.vessels.plug_flow import PlugFlow
 
@@ -139,7 +139,7 @@ class LaminarTubeFields(Field):
     gap: QuantityField = quantity("diameter")
     width: QuantityField = quantity("length")
     length: QuantityField = quantity("length")
-    diffusivity: Any = None
+    diffusivity: ReadField = several_forms()
     conductivity: QuantityField = quantity("thermal conductivity")
     T: QuantityField = quantity("temperature")
     heat: str | None = None

@@ -151,18 +151,6 @@ class LaminarTube(LaminarTubeFields):
         require_passed(run.checks, f"{self.label} over time", "give more cells and nodes")
         return run
 
-    def tracer_transform(self, s: np.ndarray, nodes: int = 32, diffusivity: QuantityLike | None = None) -> np.ndarray:
-        """The Laplace transform of the outlet after a pulse of tracer, of the shape of s (in 1/s).
-
-        Parameters
-        ----------
-        s : array
-        nodes : int
-        diffusivity : diffusivity, optional
-            Of the tracer; by default the largest of the species.
-        """
-        return LaminarTracer(self, diffusivity).transform(s, nodes)
-
     def tracer_moments(self, nodes: int = 32, diffusivity: QuantityLike | None = None) -> np.ndarray:
         """Mean, second and third moment about the mean, in s, s^2 and s^3, of the outlet after a pulse of tracer.
 

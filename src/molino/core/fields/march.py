@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 
@@ -17,7 +16,7 @@ from molino.core.fields.developing import DEVELOPED_LOSS, Developing, developing
 from molino.core.fields.laminar_run import LaminarInTime, LaminarRun
 from molino.core.fields.laminar_specification import LaminarTubeFields
 from molino.core.fields.radial import radial
-from molino.core.runs.cells import filled_with, limited
+from molino.core.runs.cells import Progress, filled_with, limited
 from molino.core.runs.over_time import grid_errors
 from molino.core.terms.tube_cells import CellModel, cell_model
 
@@ -252,7 +251,7 @@ class March:
         times: np.ndarray,
         contents: ByName | None,
         cells: int,
-        progress: Any,
+        progress: Progress | None,
         coarse: LaminarInTime | None,
     ) -> LaminarInTime:
         """The tube over time, in cells along it; `coarse` is the same with fewer cells and nodes."""

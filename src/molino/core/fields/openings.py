@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import MISSING, dataclass
-from typing import Any
 
 import numpy as np
 
@@ -16,7 +15,7 @@ from molino.core.fields.stream_function import FlowConditions
 from molino.core.fields.transport import SIDES
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import EntryField, QuantityField, option, quantities, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, quantities, quantity, read_fields, several_forms
 from molino.core.units import Value
 
 PROFILES = ("uniform", "parabolic")
@@ -54,8 +53,8 @@ class Inlet(Frozen, Printed):
     """
 
     side: str = option(MISSING, SIDES)
-    between: EntryField = quantities("length", MISSING)
-    feed: Any = None
+    between: ReadField = quantities("length", MISSING)
+    feed: ReadField = several_forms()
     profile: str = option("uniform", PROFILES)
 
     def __post_init__(self) -> None:
@@ -98,7 +97,7 @@ class Outlet(Frozen, Printed):
     """
 
     side: str = option(MISSING, SIDES)
-    between: EntryField = quantities("length", MISSING)
+    between: ReadField = quantities("length", MISSING)
     share: QuantityField = quantity("number", most=1.0)
     profile: str = option("free", ("free", *PROFILES))
 
@@ -135,8 +134,8 @@ class Baffle(Frozen, Printed):
     baffle from (2 m, 0 m) to (2 m, 1.5 m)
     """
 
-    start: EntryField = quantities("length", MISSING)
-    end: EntryField = quantities("length", MISSING)
+    start: ReadField = quantities("length", MISSING)
+    end: ReadField = quantities("length", MISSING)
 
     def __post_init__(self) -> None:
         faults = Faults()

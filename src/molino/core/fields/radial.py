@@ -91,12 +91,6 @@ class Radial:
         return np.asarray(K[:-1, :-1] - np.outer(K[:-1, -1], K[-1, :-1]) / K[-1, -1])
 
     @cached_property
-    def wall_values(self) -> np.ndarray:
-        """The value on an impermeable wall from those inside, shape (count,)."""
-        K = self.stiffness
-        return np.asarray(-K[-1, :-1] / K[-1, -1])
-
-    @cached_property
     def density(self) -> np.ndarray:
         """Fraction of the cross-section per x at the nodes inside."""
         return np.ones(self.count) if self.geometry == "pipe" else 0.5 / np.sqrt(self.x)

@@ -18,12 +18,11 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from scipy import sparse
 from scipy.interpolate import RegularGridInterpolator
-from scipy.sparse.linalg import splu
+from scipy.sparse.linalg import SuperLU, splu
 
 from molino.core.errors import SolveError
 from molino.core.fields.grid import Grid
@@ -370,7 +369,7 @@ def _matrix(parts: list[tuple[np.ndarray, np.ndarray, np.ndarray]], shape: tuple
     return sparse.csr_matrix((values, (rows.astype(int), columns.astype(int))), shape)
 
 
-def factor(matrix: sparse.spmatrix) -> Any:
+def factor(matrix: sparse.spmatrix) -> SuperLU:
     """A sparse matrix of nearly symmetric pattern, factored."""
     return splu(
         sparse.csc_matrix(matrix),

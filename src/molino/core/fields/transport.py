@@ -17,10 +17,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from scipy import sparse
+from scipy.sparse.linalg import SuperLU
 
 from molino.core.errors import SolveError
 from molino.core.fields.stream_function import Flow, factor
@@ -63,7 +63,7 @@ class Scheme:
     sums: sparse.csr_matrix
 
     @cached_property
-    def factors(self) -> Any:
+    def factors(self) -> SuperLU:
         """The matrix, factored."""
         return factor(self.matrix)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -196,7 +196,11 @@ class Discrimination(Frozen, Result):
 
 @checked
 def discriminate(
-    candidates: Mapping[str, Chemistry], data: Any, *, progress: Progress | None = None, **options: Any
+    candidates: Mapping[str, Chemistry],
+    data: Experiment | Sequence[Experiment] | Rates,
+    *,
+    progress: Progress | None = None,
+    **options: Any,
 ) -> Discrimination:
     """Fit several chemistries to the same data and compare them by their Akaike weights.
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 
@@ -18,6 +17,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.runs.scheduled_changes import Change
+from molino.core.schema import ReadField, several_forms
 from molino.core.trains.train import Train
 from molino.core.unit_tables import SI_UNITS
 
@@ -119,8 +119,8 @@ class Experiment(Frozen):
     times: np.ndarray
     measured: Mapping[str, np.ndarray]
     initial: ByName = field(default_factory=dict)
-    T: Any = None
-    vessel: Any = "batch"
+    T: ReadField = several_forms()
+    vessel: ReadField = several_forms("batch")
     gas: bool = False
     along: str = ""
     changes: Sequence[Change] = ()
@@ -286,7 +286,7 @@ class Experiment(Frozen):
         return np.asarray(counts & (self.times > 0) if defines else counts)
 
     @property
-    def condition(self) -> tuple[Any, ...]:
+    def condition(self) -> tuple[object, ...]:
         """The key of replicates of a run: vessel, temperature and charge (as given, not as measured)."""
         if not self.is_simple:
             return (id(self.vessel), self.along)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import overload
 
 import numpy as np
 
@@ -77,7 +77,12 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
             advice = "give each run a name of its own" if twice else "give data of at least one run"
             raise InputError(message, self.source or "experiments", advice)
 
-    def __getitem__(self, index: Any) -> Any:
+    @overload
+    def __getitem__(self, index: int) -> Experiment: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[Experiment]: ...
+
+    def __getitem__(self, index: int | slice) -> Experiment | Sequence[Experiment]:
         return self.runs[index]
 
     def __len__(self) -> int:

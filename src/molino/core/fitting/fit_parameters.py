@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TypeAlias
 
 import numpy as np
 
@@ -23,6 +23,9 @@ from molino.core.fitting.samples import RunPlaces
 from molino.core.frozen import Frozen
 from molino.core.trains.train import Train
 from molino.core.units import QuantityLike
+
+FitInitial: TypeAlias = "str | Sequence[str] | Mapping[str, str | Sequence[str]] | None"
+"""Species whose initial concentrations are fitted: in every run, or by run."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,7 +68,7 @@ class ParameterSearch:
         self.places = {run.name: RunPlaces({}, {}) for run in data}
         self.runs = list(data)
 
-    def map(self, fit_initial: object, unknowns: ByName, delay: QuantityLike) -> FitParameterMap:
+    def map(self, fit_initial: FitInitial, unknowns: ByName, delay: QuantityLike) -> FitParameterMap:
         seek = {p.name for p in self.chemistry.unknowns}
         for name in sorted({*self.per_run} - seek - unknowns.keys()):
             hint = nearest(name, [*seek, *unknowns])
@@ -99,7 +102,7 @@ class ParameterSearch:
             )
         self.free.append(replace(p, name=f"{p.name}, {runs[0].name}") if single else p)
 
-    def _starts(self, fit_initial: Any) -> None:
+    def _starts(self, fit_initial: FitInitial) -> None:
         """Concentrations at the start, or of the feed."""
         if fit_initial is None:
             self.runs = [run.with_measured_zeros() for run in self.runs]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -22,7 +21,7 @@ from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, pr
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
 from molino.core.results import Table, entry, frame, plain_dict
 from molino.core.statistics import student_t_quantile
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 _ODD = 0.05
 _NUMERICAL = 1e-8
@@ -156,9 +155,9 @@ class Fit(FitData):
         self,
         narrow: str | Decision,
         *,
-        T: Sequence[Any] = (),
+        T: Sequence[QuantityLike] = (),
         charges: Sequence[ByName] = (),
-        times: Sequence[Sequence[Any]] = (),
+        times: Sequence[Sequence[QuantityLike]] = (),
         vessel: str = "batch",
         several: int = 1,
     ) -> NextExperiment:

@@ -29,10 +29,10 @@ class Decision(Protocol):
     def display(self) -> Display:
         """The units of results."""
 
-    def _decided(self) -> tuple[str, str]:
+    def decided(self) -> tuple[str, str]:
         """The decided quantity in words, and its kind (or a unit)."""
 
-    def _slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
+    def slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
         """Its derivatives by constants in SI, shape (constants,)."""
 
 
@@ -320,7 +320,7 @@ def _read_criterion(fit: FitData, narrow: str | Decision, size: np.ndarray, info
     slopes = narrow.slopes_by_constants(own)
     for name, slope in zip(own, slopes, strict=True):
         direction[names.index(name)] = slope * size[names.index(name)]
-    what, kind = narrow._decided()
+    what, kind = narrow.decided()
     degrees = fit.chemistry.covariance.degrees_of_freedom if fit.chemistry.covariance is not None else 1
     return _Criterion(what, narrow.display.unit(kind) if kind in SI_UNITS else kind, direction, degrees)
 

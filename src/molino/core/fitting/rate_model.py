@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.source import build
+from molino.core.balances.source import Generated, build
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration, species_in
@@ -22,7 +21,7 @@ from molino.core.unit_tables import GAS_CONSTANT
 
 
 @lru_cache(maxsize=64)
-def _compiled(network: SymbolicNetwork, species: str) -> tuple[Any, Any, tuple[sp.Symbol, ...]]:
+def _compiled(network: SymbolicNetwork, species: str) -> tuple[Generated, Generated, tuple[sp.Symbol, ...]]:
     """make(parameters) of the rate of a species (or of the single reaction), and of its derivatives, over columns."""
     symbols = (*(concentration(s) for s in network.species), TEMPERATURE)
     parameters = tuple(parameter_symbol(name) for name in network.parameters)

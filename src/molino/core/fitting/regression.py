@@ -18,7 +18,7 @@ from molino.core.fitting.estimates import estimates_of
 from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.fit_data import Points
-from molino.core.fitting.fit_parameters import FitParameterMap, ParameterSearch, names
+from molino.core.fitting.fit_parameters import FitInitial, FitParameterMap, ParameterSearch, names
 from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.least_squares import COARSE, Progress, left_at, minimise
 from molino.core.fitting.least_squares_problem import Model, Optimum, Problem, Scale
@@ -42,7 +42,7 @@ def fit(
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
     errors: object = "each",
-    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
+    fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
     per_run: str | Sequence[str] = (),
@@ -108,7 +108,7 @@ def prepare(
     chemistry: Chemistry,
     data: Experiments | Rates,
     errors: object = "each",
-    fit_initial: str | Sequence[str] | Mapping[str, str | Sequence[str]] | None = None,
+    fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
     per_run: str | Sequence[str] = (),

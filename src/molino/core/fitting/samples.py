@@ -12,7 +12,7 @@ import sympy as sp
 from molino.core.annotations import PlainData
 from molino.core.balances.boundary import solve_boundary
 from molino.core.balances.compiled import compiled
-from molino.core.balances.integrate import RUN_OUT, integrate, observe
+from molino.core.balances.integrate import RUN_OUT, Switch, integrate, observe
 from molino.core.balances.piecewise_linear import PiecewiseLinear, segments
 from molino.core.balances.steady import steady_slopes
 from molino.core.balances.system import TIME, Case
@@ -23,7 +23,7 @@ from molino.core.dual import Dual, value_of
 from molino.core.errors import SolveError
 from molino.core.frozen import Frozen
 from molino.core.runs.sensitivity import slopes_at
-from molino.core.runs.trajectory import Switch, Trajectory, integrate_segments, moved_expressions
+from molino.core.runs.trajectory import Trajectory, integrate_segments, moved_expressions
 from molino.core.trains.train import Train
 from molino.core.vessels.flow_vessel import FlowVessel
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import MISSING, dataclass
-from typing import Any
 
 import numpy as np
 
@@ -14,7 +13,7 @@ from molino.core.contract.metrics import conversion, pressure
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.fitting.experiment import metric_of, response_of
 from molino.core.frozen import checked_fields, settle
-from molino.core.schema import QuantityField, option, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, quantity, read_fields
 from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
 from molino.core.units import Value
 
@@ -83,7 +82,7 @@ class Signal:
     slope: QuantityField = quantity("", sign="any")
     blank: QuantityField = quantity("", sign="any")
     conversion: bool = option(False)
-    reaction: Any = option(None)
+    reaction: ReadField = option(None)
     start: QuantityField = quantity("", sign="any")
     end: QuantityField = quantity("", sign="any")
     titrant: QuantityField = quantity("concentration")
@@ -140,7 +139,7 @@ class Signal:
             return _si(self.blank), self.sample.si * _si(self.per, 1.0) / self.titrant.si
         return (self.start.si, self.end.si - self.start.si) if self.end is not None else (0.0, 1.0)
 
-    def shown(self, metric: Any) -> Any:
+    def shown(self, metric: np.ndarray) -> np.ndarray:
         """The signal in SI for a value of the metric in SI."""
         intercept, slope = self._line
         return intercept + slope * metric

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from scipy.integrate import solve_ivp
@@ -234,7 +234,7 @@ def _at(run: Run, species: str, times: np.ndarray) -> np.ndarray:
     return found
 
 
-def _rates(batch: Batch) -> Any:
+def _rates(batch: Batch) -> Callable[[np.ndarray], np.ndarray]:
     """production(c) of an isothermal batch, shape (species,) in mol/(m^3 s)."""
     case = batch.with_(volume="1 m3").spec.case
     n = len(batch.chemistry.names)
@@ -274,7 +274,7 @@ def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) ->
     )
 
 
-def _rest(production: Any, fed: np.ndarray, rate: float) -> np.ndarray:
+def _rest(production: Callable[[np.ndarray], np.ndarray], fed: np.ndarray, rate: float) -> np.ndarray:
     """The steady state of dc/dt = production - rate (c - fed)."""
     found = solve_ivp(
         lambda t, c: production(c) - rate * (c - fed),

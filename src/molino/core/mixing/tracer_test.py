@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -106,11 +105,9 @@ class TracerTest(TracerSignal):
             return self._from_inlet(smoothing)
         t = self._counted
         found = self.evaluated(self.signal)
-        F, raw, recovery = found["F"], found["raw"], self._recovery(found["area"])
+        F, raw, recovery = found["F"], found["raw"], float(found["area"] * self._recovery_of_area)
         by = self._changes()
-        noise = Noise(
-            by["F"].T, by["raw"].T, self._recovery(by["area"]) if math.isfinite(recovery) else by["area"] * 0.0
-        )
+        noise = Noise(by["F"].T, by["raw"].T, by["area"] * (self._recovery_of_area if math.isfinite(recovery) else 0.0))
         E = (
             self.without_baseline(self.signal)[: len(t)] / float(found["area"])
             if self.kind == "pulse"
@@ -204,12 +201,13 @@ class TracerTest(TracerSignal):
             t, E, F, raw, rate, self.volume, self.flow, recovery, is_rough, smoothing, noise, notes, self.display
         )
 
-    def _recovery(self, area: np.ndarray) -> Any:
-        """Tracer found over tracer injected."""
+    @property
+    def _recovery_of_area(self) -> float:
+        """Tracer found over tracer injected, per area under the signal."""
         if self.kind != "pulse" or self.injected is None or self.flow is None:
             return math.nan
         one = self.calibration.si if self.calibration is not None else 1.0
-        return area * one * self.flow.si / self.injected.si
+        return float(one * self.flow.si / self.injected.si)
 
     def _from_inlet(self, smoothing: float | None) -> ResidenceTimeDistribution:
         """By deconvolution; its moments from the differences of those of outlet and inlet."""

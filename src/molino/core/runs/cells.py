@@ -25,6 +25,7 @@ from molino.core.balances.balance_symbols import (
 )
 from molino.core.balances.engines import lsoda
 from molino.core.balances.piecewise_linear import PiecewiseLinear
+from molino.core.balances.system import State
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contents.feed import check_species, mixture_of
 from molino.core.contents.mixture import Contents
@@ -309,7 +310,7 @@ class Cells:
         self._fill_loadings(Y, still)
         return Y
 
-    def _fill_loadings(self, Y: np.ndarray, still: Sequence[Any]) -> None:
+    def _fill_loadings(self, Y: np.ndarray, still: Sequence[State]) -> None:
         """Loadings at equilibrium with the contents of the cells, by the isotherm."""
         loadings = [self.m - len(still) + n for n, state in enumerate(still) if state.kind == "loading"]
         if not loadings:

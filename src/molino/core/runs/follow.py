@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import numpy as np
 import sympy as sp
 
 from molino.core.balances.engines import Report
-from molino.core.balances.integrate import RUN_OUT
+from molino.core.balances.integrate import RUN_OUT, Switch
 from molino.core.balances.piecewise_linear import PiecewiseLinear, segments
 from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.constants import si
@@ -19,7 +19,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import Fault, Faults, InputError, SolveError
 from molino.core.runs.run import Run
 from molino.core.runs.run_data import wanted_points
-from molino.core.runs.trajectory import Switch, Trajectory, at_rest, integrate_segments
+from molino.core.runs.trajectory import Trajectory, at_rest, integrate_segments
 
 AnyRun = TypeVar("AnyRun", bound=RunResult)
 MovingNumbers = Mapping[sp.Symbol, PiecewiseLinear]
@@ -67,7 +67,7 @@ def verified(run: AnyRun, verify: str) -> AnyRun:
     return run.thoroughly_verified() if verify == "thorough" else run
 
 
-def check_tolerances(label: str, **given: Any) -> None:
+def check_tolerances(label: str, **given: float) -> None:
     """Raise InputError for tolerances that are not positive, or too large."""
     faults = Faults()
     for name, value in given.items():

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import MISSING, dataclass
 
 import numpy as np
 import sympy as sp
@@ -15,7 +14,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.schema import QuantityField, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, quantity, read_fields, several_forms
 
 _OF_THE_START = (START, START_T.role, GAS_START, GAS_START_P.role)
 """Fields of the initial state, which cannot change during a run."""
@@ -54,7 +53,7 @@ class Change(Frozen, Printed):
     """
 
     what: str
-    to: Any
+    to: ReadField = several_forms(MISSING)
     at: QuantityField = quantity("time", 0.0, sign="nonnegative")
     over: QuantityField = quantity("time", 0.0, sign="nonnegative")
 

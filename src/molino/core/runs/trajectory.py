@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -13,17 +12,13 @@ import sympy as sp
 from molino.core.balances.balance_symbols import HEAT, SINCE, slope_of
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import Report
-from molino.core.balances.integrate import Event, Solution, integrate
+from molino.core.balances.integrate import Event, Solution, Switch, integrate
 from molino.core.balances.piecewise_linear import Segment
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError, SolveError
 from molino.core.frozen import Frozen
-
-Switch = Callable[[Case, bool, np.ndarray | None], tuple[Case, tuple[Event, ...], bool]]
-"""An event handler: from the case of a stage and whether the event has happened, the case to integrate and the events
-to watch."""
 
 _UNIT = np.unique(np.concatenate([np.linspace(0.0, 1.0, 49), np.geomspace(1e-8, 1.0, 33)]))
 _CLOSE = 1e-12
@@ -124,7 +119,7 @@ class Trajectory(Frozen):
         ]
 
 
-def numbers_at(outputs: Callable[..., list[Any]], state: np.ndarray, at: float) -> list[float]:
+def numbers_at(outputs: Callable[..., list[float]], state: np.ndarray, at: float) -> list[float]:
     """Generated outputs over columns at a single point; nan for a division by zero."""
     try:
         return [float(number) for number in outputs(state.tolist(), at)]

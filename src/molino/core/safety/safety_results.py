@@ -12,7 +12,6 @@ import numpy as np
 from molino.core import units
 from molino.core.annotations import PlainData
 from molino.core.chemistry.formula import TEMPERATURE
-from molino.core.contract.vessel import Vessel
 from molino.core.display import Display
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, entry, frame, in_columns, plain_dict
@@ -266,7 +265,7 @@ class RunawayBoundary(Frozen, Result):
     boundary: float | None
 
     @property
-    def vessel(self) -> Vessel:
+    def vessel(self) -> Any:
         """The tube that was run."""
         return self.run.vessel
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, fields
 from functools import cached_property
-from typing import Any
 
 import sympy as sp
 
@@ -27,7 +26,7 @@ from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.schema import QuantityField, constant, option, part, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, constant, option, part, quantity, read_fields, several_forms
 from molino.core.symbols import Quantity, in_order
 from molino.core.terms.effectiveness import SHAPES
 from molino.core.units import Value
@@ -120,7 +119,7 @@ class Deactivation(Frozen, Printed):
     deactivation with k = 0.002 1/h, order 1, after 500 h
     """
 
-    k: Any = constant()
+    k: ReadField = constant()
     order: QuantityField = quantity("number", 1.0, sign="nonnegative")
     age: QuantityField = quantity("time", 0.0, sign="nonnegative")
     poison: str = option("")
@@ -243,7 +242,7 @@ class Catalyst(Frozen, Printed):
     internal_diffusion: Mapping[str, InternalDiffusion] = part(InternalDiffusion, several=True)
     deactivation: Deactivation | None = part(Deactivation)
     heat_capacity: QuantityField = quantity("heat capacity per mass")
-    adsorption: Any = None
+    adsorption: ReadField = several_forms()
 
     def __post_init__(self) -> None:
         faults = Faults()

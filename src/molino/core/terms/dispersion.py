@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from molino.core.dual import Number, value_of
 from molino.core.errors import Faults
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.schema import QuantityField, option, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, quantity, read_fields
 from molino.core.terms.pressure import PressureDrop
 
 CORRELATIONS = ("laminar", "turbulent", "packed bed")
@@ -81,7 +81,7 @@ class Dispersion(Frozen, Printed):
 
     coefficient: QuantityField = quantity("diffusivity")
     peclet: QuantityField = quantity("number")
-    correlation: Any = option(None, CORRELATIONS)
+    correlation: ReadField = option(None, CORRELATIONS)
     diffusivity: QuantityField = quantity("diffusivity")
     viscosity: QuantityField = quantity("viscosity")
     roughness: QuantityField = quantity("diameter", 0.0, sign="nonnegative")

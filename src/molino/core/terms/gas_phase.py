@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import MISSING, dataclass, field, replace
 
 import sympy as sp
 
@@ -35,10 +34,10 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, UnitError, nearest
 from molino.core.frozen import Frozen, FrozenMapping, settle
 from molino.core.printing import Printed
-from molino.core.schema import QuantityField, option, part, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, part, quantity, read_fields, several_forms
 from molino.core.terms.gas_transfer import Film, GasTerm
 from molino.core.unit_tables import GAS_CONSTANT
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 _PER_CONCENTRATION, _SOLUBILITY = "Pa*m^3/mol", "mol/m^3/Pa"
 
@@ -164,7 +163,7 @@ class GasPhase(Frozen, Printed):
     ['outlet', 'off-gas']
     """
 
-    feed: Any
+    feed: ReadField = several_forms(MISSING)
     kLa: QuantityField = quantity("transfer coefficient")
     henry: ByName = field(default_factory=dict)
     kLa_ratio: ByName = field(default_factory=dict)
@@ -356,7 +355,7 @@ class GasPhase(Frozen, Printed):
         feed = self.feed if self.feed.T is not None or T is None else replace(self.feed, T=T)
         return feed.mixture(species, {"flow": given["gas flow"]} if "gas flow" in given else {})  # type: ignore[no-any-return]
 
-    def conditions(self) -> Iterator[tuple[str, str, Entry | None, Any]]:
+    def conditions(self) -> Iterator[tuple[str, str, Entry | None, Callable[[QuantityLike], GasPhase]]]:
         """Its conditions by name: the kind of quantity, its value, and a function that makes it with another."""
         yield "kLa", "transfer coefficient", self.kLa, lambda v: replace(self, kLa=v)
         yield "holdup", "number", self.holdup, lambda v: replace(self, holdup=v)
@@ -365,8 +364,8 @@ class GasPhase(Frozen, Printed):
             for which, value in held.parts().items():
                 yield _henry_name(name, which), "", value, self._put(name, which)
 
-    def _put(self, name: str, part: str) -> Any:
-        def put(value: object) -> GasPhase:
+    def _put(self, name: str, part: str) -> Callable[[QuantityLike], GasPhase]:
+        def put(value: QuantityLike) -> GasPhase:
             held = self.henry[name]
             changed = held.with_parts({**held.parts(), part: units.read(value, name=name)})
             return replace(self, henry={**self.henry, name: changed})

@@ -16,7 +16,7 @@ from molino.core.dual import Number
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import EntryField, QuantityField, option, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, quantity, read_fields
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
@@ -206,11 +206,11 @@ class Jacket(Frozen, Printed):
     331.1
     """
 
-    T: EntryField = quantity("temperature", MISSING, profile=True)
+    T: ReadField = quantity("temperature", MISSING, profile=True)
     U: QuantityField = quantity("heat transfer coefficient", setting=True)
     area: QuantityField = quantity("area")
     UA: QuantityField = quantity("heat capacity flow", setting=True)
-    flow: EntryField = quantity("heat capacity flow", alternatives=("mass flow",))
+    flow: ReadField = quantity("heat capacity flow", alternatives=("mass flow",))
     heat_capacity: QuantityField = quantity("heat capacity per mass")
     counter_current: bool = option(False)
     coil: bool = option(False)
@@ -322,7 +322,7 @@ class Profile(Frozen, Printed):
     0.8945
     """
 
-    points: EntryField = quantity("temperature", MISSING, profile=True)
+    points: ReadField = quantity("temperature", MISSING, profile=True)
 
     def piecewise(self, along: str, place: str) -> PiecewiseLinear:
         """A temperature over time, length or volume."""

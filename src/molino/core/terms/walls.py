@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
 
 import sympy as sp
 
@@ -49,7 +48,7 @@ from molino.core.terms.model import Reading
 from molino.core.terms.terms import Contribution, Crossing, Place
 from molino.core.thermo.phase_model import Content
 from molino.core.unit_tables import GAS_CONSTANT
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 
 _KINDS = {"": "concentration", "p": "pressure", "x": "number"}
 
@@ -242,7 +241,7 @@ class Membrane(Frozen, Printed):
             _part(name, part): value.si for name, held in self.constants.items() for part, value in held.parts().items()
         }
 
-    def conditions(self) -> dict[str, tuple[str, Value, Callable[[Any], Membrane]]]:
+    def conditions(self) -> dict[str, tuple[str, Value, Callable[[QuantityLike], Membrane]]]:
         """Its conditions by name: the kind of quantity, its value, and a function that makes the membrane with
         another."""
         found = {}
@@ -253,8 +252,8 @@ class Membrane(Frozen, Printed):
                 found[f"membrane {_part(name, part).owner}"] = ("", value, self._put(name, part))
         return found
 
-    def _put(self, name: str, part: str) -> Callable[[Any], Membrane]:
-        def put(value: object) -> Membrane:
+    def _put(self, name: str, part: str) -> Callable[[QuantityLike], Membrane]:
+        def put(value: QuantityLike) -> Membrane:
             held = self.constants[name]
             changed = held.with_parts({**held.parts(), part: units.read(value, name=name)})
             return replace(self, constants={**self.constants, name: changed})
@@ -325,10 +324,6 @@ class Wall:
     def asked(self) -> frozenset[sp.Symbol]:
         """The symbols of the composition in the fluxes."""
         return frozenset(s for flux in self.fluxes for s in flux.free_symbols if species_in(s) is not None)
-
-    @property
-    def _passing(self) -> list[str]:
-        return [s for s, flux in zip(self.species, self.fluxes, strict=True) if flux != 0]
 
     def __call__(self, place: Place) -> Contribution:
         fluxes = {s: flux for s, flux in zip(self.species, self.fluxes, strict=True) if flux != 0}

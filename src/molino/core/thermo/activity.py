@@ -7,10 +7,9 @@ With G the excess Gibbs energy over R T of some amounts n, ln gamma_i = dG/dn_i 
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
-from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -83,7 +82,7 @@ class ActivityModel(Frozen, Printed):
 
     species: tuple[Species, ...]
     form: str = "NRTL"
-    pairs: Mapping[tuple[str, str], Any] = field(default_factory=dict)
+    pairs: Mapping[tuple[str, str], object] = field(default_factory=dict)
     nonrandomness: Mapping[tuple[str, str], float] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -247,11 +246,12 @@ class ActivityModel(Frozen, Printed):
 
 
 @lru_cache(maxsize=64)
-def _evaluated(numbers: ActivityNumbers) -> Any:
+def _evaluated(numbers: ActivityNumbers) -> Callable[..., list[float]]:
     """(fractions, T) -> ln gamma of each species, G over R T per mole, excess enthalpy."""
     x, T = sp.symbols(f"x0:{len(numbers.pairs)}", positive=True), sp.Symbol("T", positive=True)
     excess = ExcessGibbs(numbers, x, T)
     outputs = [*(excess.log_coefficient(i) for i in excess.count), excess.total, excess.enthalpy]
     for symbol, definition in reversed(excess.definitions):
         outputs = [e.xreplace({symbol: definition}) for e in outputs]
-    return sp.lambdify([*x, T], outputs, "numpy", cse=True)
+    made: Callable[..., list[float]] = sp.lambdify([*x, T], outputs, "numpy", cse=True)
+    return made

@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import overload
 
 import numpy as np
 
@@ -84,7 +84,12 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
     def __len__(self) -> int:
         return len(self.runs)
 
-    def __getitem__(self, n: Any) -> Any:
+    @overload
+    def __getitem__(self, n: int) -> TrainRun: ...
+    @overload
+    def __getitem__(self, n: slice) -> Sequence[TrainRun]: ...
+
+    def __getitem__(self, n: int | slice) -> TrainRun | Sequence[TrainRun]:
         return self.runs[n]
 
     def __iter__(self) -> Iterator[TrainRun]:

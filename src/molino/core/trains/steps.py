@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 
@@ -15,7 +14,7 @@ from molino.core.contract.condition import Condition
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.printing import Printed
-from molino.core.schema import QuantityField, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, quantity, read_fields, several_forms
 from molino.core.vessels.flow_vessel import FlowVessel, read_flow_form
 
 
@@ -186,7 +185,7 @@ class Parallel(Frozen, Printed):
     """
 
     vessels: Sequence[FlowVessel]
-    split: Any = None
+    split: ReadField = several_forms()
     name: str = ""
 
     def __post_init__(self) -> None:

@@ -23,6 +23,7 @@ from molino.core.dual import Dual, Number
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import settle
 from molino.core.runs.metric_of_ends import train_expression
+from molino.core.schema import ReadField, several_forms
 from molino.core.trains.steps import Parallel, SideFeed, Step, check_vessels
 from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
@@ -168,7 +169,7 @@ class TrainFields(Plant):
 
     noun: ClassVar[str] = "train"
     steps: Sequence[Step]
-    recycle: Any = 0.0
+    recycle: ReadField = several_forms(0.0)
     returned: Feed | None = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, lru_cache
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import sympy as sp
@@ -23,7 +23,7 @@ from molino.core.contract.validation import check_vessel, read_vessel_heat
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import FrozenMapping, settle
-from molino.core.schema import QuantityField, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, quantity, read_fields, several_forms
 from molino.core.terms.model import Model, ModelKey, Reading
 from molino.core.units import Value
 from molino.core.vessels.outlet_vessel import Outlet, OutletSpecification, OutletVessel, Unknowns
@@ -173,7 +173,7 @@ class AtConversion(OutletVessel):
     in_series: bool = False
     T: QuantityField = quantity("temperature", setting=True, independent=True)
     P: QuantityField = quantity("pressure", setting=True, independent=True)
-    heat: Any = None
+    heat: ReadField = several_forms()
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
 

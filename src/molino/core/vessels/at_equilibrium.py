@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import sympy as sp
@@ -31,7 +31,7 @@ from molino.core.contract.vessel_equations import vessel_equations
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.frozen import FrozenMapping, settle
-from molino.core.schema import QuantityField, option, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, quantity, read_fields, several_forms
 from molino.core.terms.model import Model
 from molino.core.thermo.energy import Energy, formation_enthalpies
 from molino.core.thermo.gibbs import GibbsProblem
@@ -253,7 +253,9 @@ class AtEquilibriumSpecification(OutletSpecification):
             message = f"the constants of {names} contradict each other: together they do not add up"
             raise InputError(message, self.label, "leave one of the reactions out (reactions=[...]), or correct it")
 
-    def joined_at_jump(self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float) -> Any:
+    def joined_at_jump(
+        self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float
+    ) -> tuple[Case, np.ndarray] | None:
         there = np.array([max(case.value(IS_THERE(s)) for case, _ in (below, above)) > 0 for s in self.chemistry.names])
         flows = below[1] + share * (above[1] - below[1])
         flows[: len(there)] = np.where(there, np.maximum(flows[: len(there)], 1e-300), 0.0)
@@ -338,7 +340,7 @@ class AtEquilibrium(OutletVessel):
     feed: Feed
     T: QuantityField = quantity("temperature", setting=True, independent=True)
     P: QuantityField = quantity("pressure", setting=True, independent=True)
-    heat: Any = None
+    heat: ReadField = several_forms()
     by: str | None = option(None, WAYS)
     reactions: Sequence[str] | None = None
     species: Sequence[str] | None = None

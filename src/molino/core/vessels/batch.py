@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import MISSING, dataclass, field, replace
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import sympy as sp
 
@@ -34,7 +34,7 @@ from molino.core.errors import Faults, InputError
 from molino.core.frozen import settle
 from molino.core.runs.follow import follow, verified
 from molino.core.runs.run import Run
-from molino.core.schema import EntryField, QuantityField, option, part, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, part, quantity, read_fields, several_forms
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.decomposition import Decomposition
 from molino.core.terms.gas_phase import GasPhase
@@ -205,20 +205,20 @@ class Batch(GasVessel, ChargedVessel):
 
     noun: ClassVar[str] = "batch"
     chemistry: Chemistry
-    charge: Any
+    charge: ReadField = several_forms(MISSING)
     T: QuantityField = quantity("temperature", setting=True)
     volume: QuantityField = quantity("volume", setting=True)
     time: QuantityField = quantity("time", size=True)
-    total: EntryField = quantity("amount", alternatives=("mass",))
+    total: ReadField = quantity("amount", alternatives=("mass",))
     P: QuantityField = quantity("pressure", setting=True)
-    density: EntryField = quantity("density", alternatives=("concentration",))
-    heat_capacity: EntryField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
-    model: Any = option(None)
+    density: ReadField = quantity("density", alternatives=("concentration",))
+    heat_capacity: ReadField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
+    model: ReadField = option(None)
     constant_volume: bool = option(True)
-    heat: Any = None
-    catalyst: Any = part(Catalyst)
+    heat: ReadField = several_forms()
+    catalyst: Catalyst | None = part(Catalyst)
     gas: GasPhase | None = None
-    decomposition: Any = part(Decomposition)
+    decomposition: Decomposition | None = part(Decomposition)
     technical_limit: QuantityField = quantity("temperature")
     name: str = ""
     profiles: Mapping[str, Profile] = field(default_factory=dict)

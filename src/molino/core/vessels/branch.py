@@ -6,12 +6,11 @@ import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
-from typing import Any
 
 import numpy as np
 
 from molino.core.annotations import PlainData
-from molino.core.balances.compiled import compiled
+from molino.core.balances.compiled import Function, compiled
 from molino.core.balances.continuation import ArcLength, LogStates
 from molino.core.balances.engines import Report, start
 from molino.core.balances.steady import growth_rates
@@ -25,7 +24,7 @@ from molino.core.results import Result, Table, frame
 from molino.core.runs.follow import settled
 from molino.core.runs.run import Run
 from molino.core.unit_tables import SI_UNITS
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.flow_vessel import FlowVessel
 
 _FINE = 10.0
@@ -177,7 +176,7 @@ class _Course:
         return self.high - self.low
 
 
-def branch(tank: FlowVessel, free: Mapping[str, Sequence[Any]]) -> Branch:
+def branch(tank: FlowVessel, free: Mapping[str, Sequence[QuantityLike]]) -> Branch:
     """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
     tank.spec.require_known()
     name, low, high = read_range(tank, free)
@@ -195,7 +194,7 @@ def branch(tank: FlowVessel, free: Mapping[str, Sequence[Any]]) -> Branch:
     forcing = whole.gradient(balances.rhs, balances.parameters)
 
     @lru_cache(maxsize=64)
-    def parts(p: float) -> tuple[Any, ...]:
+    def parts(p: float) -> tuple[Function, Function, Function, np.ndarray, tuple[float, ...]]:
         values, by = numbers.values_and_slopes((course.value(p / _FINE),))
         return (
             whole.rhs(values),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Any, ClassVar, Self
+from typing import ClassVar, Self
 
 import numpy as np
 import sympy as sp
@@ -24,6 +24,7 @@ from molino.core.contract.vessel_fields import VesselFields
 from molino.core.dual import Number
 from molino.core.errors import InputError
 from molino.core.safety.cooling_failure import CoolingFailure
+from molino.core.schema import ReadField
 from molino.core.terms.heat import Profile
 from molino.core.units import QuantityLike, Value
 
@@ -99,14 +100,14 @@ class ChargedSpecification(Specification):
 class ChargedVessel(Vessel):
     """A vessel with a charge and a time."""
 
-    charge: Any
-    T: Any
-    volume: Any
-    time: Any
-    total: Any
-    density: Any
-    heat_capacity: Any
-    model: Any
+    charge: ReadField
+    T: ReadField
+    volume: ReadField
+    time: ReadField
+    total: ReadField
+    density: ReadField
+    heat_capacity: ReadField
+    model: ReadField
 
     @cached_property
     def spec(self) -> ChargedSpecification:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import sympy as sp
@@ -40,6 +40,7 @@ from molino.core.terms.along_dispersed import along_dispersed
 from molino.core.terms.dispersion import Dispersion, FlowInTube
 from molino.core.terms.heat import Profile
 from molino.core.terms.model import Model
+from molino.core.units import QuantityLike
 from molino.core.vessels.plug_flow import PlugFlow, PlugFlowSpecification
 
 _COARSE = 60
@@ -133,8 +134,8 @@ class DispersedTubeSpecification(PlugFlowSpecification):
             if own is not None:
                 yield number_condition(name, kind, own, self.put_dispersion(field))
 
-    def put_dispersion(self, field: str) -> Any:
-        def put(value: object) -> DispersedTube:
+    def put_dispersion(self, field: str) -> Callable[[QuantityLike], DispersedTube]:
+        def put(value: QuantityLike) -> DispersedTube:
             return self.vessel.with_(dispersion=replace(self.vessel.dispersion, **{field: value}))
 
         return put
@@ -223,7 +224,7 @@ class DispersedTube(PlugFlow):
     """
 
     noun: ClassVar[str] = "dispersed tube"
-    dispersion: Any = part(Dispersion)
+    dispersion: Dispersion = part(Dispersion)
 
     @cached_property
     def spec(self) -> DispersedTubeSpecification:

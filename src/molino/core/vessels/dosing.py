@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core import units
 from molino.core.balances.piecewise_linear import PiecewiseLinear
@@ -14,6 +14,7 @@ from molino.core.contents.feed import (
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
+from molino.core.schema import ReadField, several_forms
 
 if TYPE_CHECKING:
     pass
@@ -47,8 +48,8 @@ class Dosing(Frozen, Printed):
     """
 
     feed: Feed
-    windows: Any = None
-    rate: Any = None
+    windows: ReadField = several_forms()
+    rate: ReadField = several_forms()
 
     def __post_init__(self) -> None:
         require_feed(self.feed, "dosing")

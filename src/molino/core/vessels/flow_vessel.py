@@ -24,6 +24,7 @@ from molino.core.contract.vessel_fields import VesselFields
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError
 from molino.core.runs.run import Run
+from molino.core.schema import ReadField
 from molino.core.terms.walls import Membrane
 from molino.core.units import Value
 
@@ -221,7 +222,7 @@ class FlowVessel(Vessel):
     """A vessel with a feed: a stirred tank, a tube."""
 
     feed: Feed
-    T: Any
+    T: ReadField
     wall: Membrane | None
 
     @cached_property

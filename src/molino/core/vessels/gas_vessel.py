@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import sympy as sp
@@ -24,7 +24,7 @@ from molino.core.errors import InputError
 from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.terms import Term
 from molino.core.unit_tables import GAS_CONSTANT
-from molino.core.units import Value
+from molino.core.units import QuantityLike, Value
 from molino.core.vessels.flow_vessel import read_flow_form
 
 _DEPLETED, _SATURATED = 0.1, 0.9
@@ -104,7 +104,7 @@ class GasSpecification(Specification):
             yield Condition("gas flow", "volumetric flow", read_flow_form, with_flow, own.si, form, value=own)
         for name, kind, value, make in gas.conditions():
 
-            def put(v: Any, make: Any = make) -> GasVessel:
+            def put(v: QuantityLike, make: Callable[[QuantityLike], GasPhase] = make) -> GasVessel:
                 return vessel.with_(gas=make(v))
 
             if isinstance(value, Value) and kind:

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import sympy as sp
@@ -32,6 +32,7 @@ from molino.core.dual import Number
 from molino.core.errors import InputError, SolveError
 from molino.core.runs.run import Run
 from molino.core.runs.trajectory import at_rest
+from molino.core.schema import ReadField
 from molino.core.terms.heat import Jacket, Profile
 from molino.core.terms.model import (
     Account,
@@ -171,7 +172,9 @@ class OutletSpecification(FlowSpecification):
         """The unknowns without the temperature at a temperature, their case, and the number of steps."""
         raise NotImplementedError
 
-    def joined_at_jump(self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float) -> Any:
+    def joined_at_jump(
+        self, below: tuple[Case, np.ndarray], above: tuple[Case, np.ndarray], share: float
+    ) -> tuple[Case, np.ndarray] | None:
         """The solution between two solutions at almost the same temperature; None if there is none."""
         return None
 
@@ -286,7 +289,7 @@ class OutletVessel(FlowVessel):
 
     wall = None
     catalyst = None
-    P: Any
+    P: ReadField
 
     @cached_property
     def spec(self) -> OutletSpecification:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import sympy as sp
 
@@ -43,7 +43,7 @@ from molino.core.runs.run import Run
 from molino.core.runs.scheduled_changes import Change
 from molino.core.runs.tube_over_time import TubeInTime, follow_tube
 from molino.core.safety.hot_spot import HotSpot
-from molino.core.schema import QuantityField, option, part, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, part, quantity, read_fields, several_forms
 from molino.core.terms.along_tube import along_tube
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.heat import Duty, HeatShape, Jacket, Profile
@@ -152,7 +152,7 @@ class PlugFlowSpecification(FlowSpecification):
                 "the pressure of the feed is not given",
                 "give P to the feed (of a liquid with model='constant density')",
             )
-        if self.is_packed and vessel.catalyst.voidage.si == 1.0:
+        if self.packing is not None and self.packing.voidage.si == 1.0:
             faults.add(
                 "pressure_drop",
                 "the voidage of the bed is not given",
@@ -171,9 +171,10 @@ class PlugFlowSpecification(FlowSpecification):
         return super().first_T
 
     @property
-    def is_packed(self) -> bool:
-        """Whether it is packed with particles of known size."""
-        return self.vessel.catalyst is not None and self.vessel.catalyst.particle_diameter is not None
+    def packing(self) -> Catalyst | None:
+        """Its packing, if it is of particles of known size."""
+        catalyst = self.vessel.catalyst
+        return catalyst if catalyst is not None and catalyst.particle_diameter is not None else None
 
     def mass_flow(self, fed: Mixture) -> Number:
         """In kg/s, by the density of a liquid or the molar masses."""
@@ -283,8 +284,8 @@ class PlugFlowSpecification(FlowSpecification):
             found |= vessel.side.numbers(side_mixture, self.end(given, fed), T, self.chemistry.names)
         if vessel.pressure_drop is not None:
             found[MASS_FLUX] = self.mass_flow(fed) / area
-            if self.is_packed:
-                both = vessel.pressure_drop.packed(vessel.catalyst.voidage.si, vessel.catalyst.particle_diameter.si)
+            if self.packing is not None:
+                both = vessel.pressure_drop.packed(self.packing.voidage.si, self.packing.particle_diameter.si)
             else:
                 both = vessel.pressure_drop.empty(found[MASS_FLUX], self.width(given))
             found |= dict(zip((LAMINAR, TURBULENT), both, strict=True))
@@ -447,11 +448,11 @@ class PlugFlow(FlowVessel):
     space_time: QuantityField = quantity("time", size=True, independent=True)
     catalyst_mass: QuantityField = quantity("mass", size=True, independent=True)
     T: QuantityField = quantity("temperature", setting=True, independent=True)
-    heat: Any = None
-    pressure_drop: Any = part(PressureDrop)
+    heat: ReadField = several_forms()
+    pressure_drop: PressureDrop | None = part(PressureDrop)
     wall: Membrane | None = None
     side: DistributedFeed | None = None
-    catalyst: Any = part(Catalyst)
+    catalyst: Catalyst | None = part(Catalyst)
     name: str = ""
     profiles: Mapping[str, Profile] = field(default_factory=dict)
     show: Mapping[str, str] = field(default_factory=dict)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import MISSING, dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 import sympy as sp
@@ -38,7 +38,7 @@ from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import FrozenMapping, settle
 from molino.core.runs.follow import follow, verified
 from molino.core.runs.run import Run
-from molino.core.schema import EntryField, QuantityField, option, part, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, option, part, quantity, read_fields, several_forms
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.decomposition import Decomposition
 from molino.core.terms.heat import Jacket, Profile
@@ -50,7 +50,7 @@ from molino.core.vessels.charged_vessel import ChargedSpecification, ChargedVess
 from molino.core.vessels.dosing import Dosing
 
 if TYPE_CHECKING:
-    from molino.core.runs.trajectory import Switch
+    from molino.core.balances.integrate import Switch
 
 
 class SemiBatchSpecification(ChargedSpecification):
@@ -310,20 +310,20 @@ class SemiBatch(ChargedVessel):
 
     noun: ClassVar[str] = "semi-batch"
     chemistry: Chemistry
-    charge: Any
-    doses: Mapping[str, Dosing]
+    charge: ReadField = several_forms(MISSING)
+    doses: Mapping[str, Dosing] = several_forms(MISSING)
     T: QuantityField = quantity("temperature", setting=True)
     volume: QuantityField = quantity("volume", setting=True)
     capacity: QuantityField = quantity("volume", setting=True)
-    withdrawal: EntryField = quantity("volumetric flow", profile=True)
+    withdrawal: ReadField = quantity("volumetric flow", profile=True)
     time: QuantityField = quantity("time", size=True)
-    total: EntryField = quantity("amount", alternatives=("mass",))
-    density: EntryField = quantity("density", alternatives=("concentration",))
-    heat_capacity: EntryField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
-    model: Any = option(None)
-    heat: Any = None
-    catalyst: Any = part(Catalyst)
-    decomposition: Any = part(Decomposition)
+    total: ReadField = quantity("amount", alternatives=("mass",))
+    density: ReadField = quantity("density", alternatives=("concentration",))
+    heat_capacity: ReadField = quantity(MIXTURE_CAPACITIES[0], alternatives=MIXTURE_CAPACITIES[1:])
+    model: ReadField = option(None)
+    heat: ReadField = several_forms()
+    catalyst: Catalyst | None = part(Catalyst)
+    decomposition: Decomposition | None = part(Decomposition)
     technical_limit: QuantityField = quantity("temperature")
     name: str = ""
     profiles: Mapping[str, Profile] = field(default_factory=dict)

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from contextlib import suppress
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -97,7 +97,7 @@ class SteadyCurve:
     def choose(self, y: np.ndarray) -> None:
         """Decide which unknowns are logarithms, by the species that are present."""
         self.inner = LogStates(self.amounts, y)
-        self._last: tuple[bytes, Any] = (b"", None)
+        self._last: tuple[bytes, tuple[_AtVolume, np.ndarray]] | None = None
 
     def case(self, s: float) -> Case:
         """The balances with the numbers at a volume."""
@@ -131,11 +131,10 @@ class SteadyCurve:
     def _opened(self, z: np.ndarray) -> tuple[_AtVolume, np.ndarray]:
         """The numbers at a point, and the states followed by the parameters that depend on the volume."""
         key = z.tobytes()
-        if self._last[0] != key:
+        if self._last is None or self._last[0] != key:
             here = self.parts(float(z[-1]))
             self._last = key, (here, np.concatenate([self.states(z), here.moved]))
-        found: tuple[_AtVolume, np.ndarray] = self._last[1]
-        return found
+        return self._last[1]
 
     def residual(self, z: np.ndarray) -> np.ndarray:
         here, y = self._opened(z)

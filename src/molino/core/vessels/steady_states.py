@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, overload
 
 import numpy as np
 
@@ -71,7 +71,12 @@ class SteadyStates(Frozen, Result, Sequence[Run]):
         """The units of results."""
         return self.vessel.spec.display
 
-    def __getitem__(self, n: Any) -> Any:
+    @overload
+    def __getitem__(self, n: int) -> Run: ...
+    @overload
+    def __getitem__(self, n: slice) -> Sequence[Run]: ...
+
+    def __getitem__(self, n: int | slice) -> Run | Sequence[Run]:
         return self.runs[n]
 
     def __iter__(self) -> Iterator[Run]:

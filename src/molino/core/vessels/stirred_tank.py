@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, ClassVar
+from typing import ClassVar
 
 import numpy as np
 import sympy as sp
@@ -30,7 +30,7 @@ from molino.core.frozen import settle
 from molino.core.runs.follow import explained, follow, settled, verified
 from molino.core.runs.run import Run
 from molino.core.runs.scheduled_changes import Change, changed_numbers
-from molino.core.schema import QuantityField, contents, part, quantity, read_fields
+from molino.core.schema import QuantityField, ReadField, contents, part, quantity, read_fields, several_forms
 from molino.core.terms.catalyst import Catalyst
 from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.heat import Adiabatic, Jacket, Profile
@@ -273,10 +273,10 @@ class StirredTank(GasVessel, FlowVessel):
     space_time: QuantityField = quantity("time", size=True, independent=True)
     catalyst_mass: QuantityField = quantity("mass", size=True, independent=True)
     T: QuantityField = quantity("temperature", setting=True, independent=True)
-    contents: Any = contents()
-    heat: Any = None
+    contents: ReadField = contents()
+    heat: ReadField = several_forms()
     wall: Membrane | None = None
-    catalyst: Any = part(Catalyst)
+    catalyst: Catalyst | None = part(Catalyst)
     gas: GasPhase | None = None
     name: str = ""
     show: Mapping[str, str] = field(default_factory=dict)
@@ -332,7 +332,7 @@ class StirredTank(GasVessel, FlowVessel):
         """
         return steady_states(self, T)
 
-    def branch(self, free: Mapping[str, Sequence[object]]) -> Branch:
+    def branch(self, free: Mapping[str, Sequence[QuantityLike]]) -> Branch:
         """The steady states as one condition varies, followed through ignition and extinction.
 
         Parameters

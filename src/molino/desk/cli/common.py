@@ -13,9 +13,11 @@ from contextlib import contextmanager
 from dataclasses import replace
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
+
+from molino.core.annotations import ByName
 
 if TYPE_CHECKING:
     from molino.core.errors import Fault
@@ -127,7 +129,7 @@ def faults_of(error: Exception) -> Sequence[Fault]:
     return [Fault("", what, advice)]
 
 
-def as_asked(content: Any, as_json: bool) -> None:
+def as_asked(content: ByName, as_json: bool) -> None:
     """Print plain data as JSON, if requested."""
     if as_json:
         from molino.desk.tables.write import JSON_VERSION, to_json

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from matplotlib.figure import Figure
 
 from molino.core.arguments import checked
+from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.notation import Equations
+from molino.core.contract.vessel import Vessel
 from molino.desk.figures import style
 
 
 @checked
-def equations(of: Any) -> Figure:
+def equations(of: Chemistry | Vessel | Equations) -> Figure:
     """The equations of a chemistry or vessel in a figure of their size.
 
     Parameters

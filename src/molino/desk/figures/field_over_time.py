@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
 from matplotlib.animation import FuncAnimation
+from matplotlib.artist import Artist
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
@@ -166,7 +166,7 @@ def animation(run: BasinInTime, species: str | None = None) -> FuncAnimation:
     bar.set_label(run.display.heading(heading_of(name), "concentration"))
     title = axes.set_title("", loc="left", fontsize=10)
 
-    def draw(i: int) -> list[Any]:
+    def draw(i: int) -> list[Artist]:
         mesh.set_array(rows[i].T)
         title.set_text(f"{run.basin.label}, after {run.display.text(float(run.moments[i]), 'time', 3)}")
         return [mesh, title]

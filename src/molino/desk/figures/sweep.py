@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 from matplotlib import patheffects
@@ -81,7 +81,7 @@ def _draw_cases(result: Sweep, places: Sequence[int], panels: Sequence[Axes]) ->
 def _draw_grid(figure: Figure, result: Sweep, places: Sequence[int], panels: Sequence[Axes], kind: str) -> str:
     order = sorted(result.varied, key=lambda c: (c.numbers is None, -len(c.values)))
     first, second = order[0], order[1] if len(order) > 1 else None
-    index: list[Any] = [0] * len(result.conditions)
+    index: list[int | slice] = [0] * len(result.conditions)
     held = order[2:]
     for i, condition in enumerate(result.conditions):
         index[i] = _nearest_own(condition) if condition in held else slice(None) if condition in order[:2] else 0

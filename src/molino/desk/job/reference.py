@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dataclasses
 import math
-from typing import Any
 
 from molino.core.annotations import PlainData
 from molino.core.chemistry.heat_capacity import HeatCapacity
@@ -66,7 +65,7 @@ _TABLES: PlainData = {
 }
 
 
-def keys_of(cls: Any) -> list[str]:
+def keys_of(cls: type) -> list[str]:
     """The rows of the table of one class: key, its content, default, its meaning."""
     lines, rows = help_of(cls), []
     defaults = {f.name: f.default for f in dataclasses.fields(cls)}

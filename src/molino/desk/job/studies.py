@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
@@ -22,6 +21,7 @@ from molino.core.fitting.regression import check_data
 from molino.core.fitting.signals import Signal
 from molino.core.runs.scheduled_changes import Change
 from molino.core.trains.train import Train
+from molino.core.units import QuantityLike
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
 from molino.desk.job.reactions import note_unitless, read_reaction
@@ -50,7 +50,7 @@ class Study:
     bootstrap: int = 0
     resample: str = "residuals"
     screening: ByName | None = None
-    predict: Any = None
+    predict: QuantityLike | None = None
     rates: models.RatesTable | None = None
     line: Line | None = None
     candidates: Mapping[str, Chemistry] = field(default_factory=dict)

@@ -8,7 +8,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from importlib.resources import files
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 from molino.core.annotations import ByName
 from molino.core.chemistry.notation import Equations
@@ -246,11 +246,11 @@ def _in_script(content: object) -> object:
     return markupsafe.Markup(text.replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029"))
 
 
-def _cell(value: Any, digits: int) -> Cell:
+def _cell(value: object, digits: int) -> Cell:
     if isinstance(value, bool | str) or value is None:
         return Cell("" if value is None else str(value))
     try:
-        number = float(value)
+        number = float(value)  # type: ignore[arg-type]
     except (TypeError, ValueError):
         return Cell(str(value))
     if not math.isfinite(number):

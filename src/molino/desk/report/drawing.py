@@ -5,11 +5,13 @@ from __future__ import annotations
 import io
 import math
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import matplotlib as mpl
 import numpy as np
+from matplotlib.lines import Line2D
 
 from molino.core.annotations import PlainData
 
@@ -95,7 +97,7 @@ def _panel(axes: Axes, figure: Figure) -> PlainData:
     }
 
 
-def _curve(line: Any, axes: Axes) -> PlainData | None:
+def _curve(line: Line2D, axes: Axes) -> PlainData | None:
     """A curve along x, thinned for a page; None if it is not one."""
     try:
         x, y = (np.asarray(v, dtype=float) for v in line.get_data(orig=False))
@@ -115,6 +117,6 @@ def _curve(line: Any, axes: Axes) -> PlainData | None:
     return {"name": name, "color": mpl.colors.to_hex(line.get_color()), "x": _plain(x), "y": _plain(y)}
 
 
-def _plain(values: Any) -> list[float]:
+def _plain(values: Iterable[float]) -> list[float]:
     """Numbers of few digits, for JSON."""
     return [float(f"{v:.{_DIGITS}g}") if math.isfinite(v) else 0.0 for v in (float(one) for one in values)]

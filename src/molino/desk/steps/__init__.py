@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 
@@ -50,6 +50,7 @@ def only(job: Job, step: str, names: Sequence[str]) -> Job:
     return replace(job, **kept)
 
 
-def take(step: str, job: Job, quiet: bool, **options: Any) -> object:
+def take(step: str, job: Job, quiet: bool, **options: object) -> PlainData:
     """One step of a job; returns its result as plain data."""
-    return import_module(f"molino.desk.steps.{step}").do(job, quiet, **options)
+    found: PlainData = import_module(f"molino.desk.steps.{step}").do(job, quiet, **options)
+    return found

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
@@ -35,10 +35,10 @@ def do(job: Job, quiet: bool) -> PlainData:
     vessels, source, _ = known_vessels(job, quiet)
 
     def put_side_by_side(task: Compare, _: Callable[[str], None]) -> Comparison:
-        chosen: list[Any] = [vessels[name] for name in task.vessels]
-        if task.size_for is not None:
-            chosen = [size(vessel, task.size_for, task.target) for vessel in chosen]
-        return compare(chosen, task.metrics)
+        chosen = [vessels[name] for name in task.vessels]
+        if task.size_for is None:
+            return compare(chosen, task.metrics)
+        return compare([size(vessel, task.size_for, task.target) for vessel in chosen], task.metrics)
 
     found, failures = do_each(job, "compare", job.compares, quiet, put_side_by_side)
     content = content_of(job, source, comparisons=found)

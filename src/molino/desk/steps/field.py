@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.core.errors import Failures, InputError
@@ -13,6 +13,7 @@ from molino.desk.steps.common import console, known_chemistry, load_figures, pri
 if TYPE_CHECKING:
     from molino.desk.job.fields import FieldTask
     from molino.desk.job.load import Job
+    from molino.desk.tables.write import ResultsFolder
 
 
 def do(job: Job, quiet: bool) -> PlainData:
@@ -56,7 +57,7 @@ def do(job: Job, quiet: bool) -> PlainData:
 def _worked_out(name: str, task: FieldTask, quiet: bool) -> PlainData:
     """The steady field, that over time and the residence time distribution, as requested."""
 
-    vessel: Any = task.field
+    vessel = task.field
     found: PlainData = {}
     with show_progress(f"{name} at steady state", quiet):
         found["steady"] = vessel.run()
@@ -73,7 +74,7 @@ def _share(tell_of: Callable[[str], None]) -> Callable[[float], None]:
     return lambda share: tell_of(f"{100 * share:.0f} %")
 
 
-def _write(folder: Any, name: str, task: FieldTask, results: PlainData) -> None:
+def _write(folder: ResultsFolder, name: str, task: FieldTask, results: PlainData) -> None:
     """Tables and figures of one field."""
     from molino.core.fields.basin_run import BasinInTime
 

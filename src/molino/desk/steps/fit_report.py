@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import console, load_figures, show_progress, show_table
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from molino.core import units
     from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
+    from molino.core.fitting.experiments import Experiments
     from molino.core.fitting.fit_result import Fit
     from molino.core.fitting.orders.screening_result import Screening
     from molino.core.fitting.profile_likelihood import ProfileLikelihood
@@ -97,7 +98,7 @@ def before(job: Job, name: str, study: Study, quiet: bool, folder: ResultsFolder
     return out
 
 
-def rates_of(data: Any, table: RatesTable) -> Rates:
+def rates_of(data: Experiments | Rates, table: RatesTable) -> Rates:
     """The rates of a table."""
     from molino.core.fitting.rates.rates import Rates
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.core.errors import Failures
@@ -24,6 +25,7 @@ from molino.desk.steps.safety import draw_safety, show_safety
 
 if TYPE_CHECKING:
     from molino.core.design.optimize.optimum import Optimum
+    from molino.core.design.optimize.problem import Question
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
 
@@ -44,7 +46,9 @@ def do(job: Job, quiet: bool) -> PlainData:
         with failures.at(f"[optimize.{name}]"), show_progress(f"optimizing {name}", quiet) as tell_of:
             question = replace(wanted.question, vessel=vessels[wanted.vessel])
 
-            def show(runs: int, value: float, question: Any = question, tell_of: Any = tell_of) -> None:
+            def show(
+                runs: int, value: float, question: Question = question, tell_of: Callable[[str], None] = tell_of
+            ) -> None:
                 best = question.objective.shown_text(question.vessel.spec.display, value)
                 tell_of(f"{runs} runs, best so far {best} (Ctrl-C keeps it)")
 

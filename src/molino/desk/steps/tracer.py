@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import console, load_figures, print_written, show_progress, show_table
 
 if TYPE_CHECKING:
     from molino.core.mixing.tracer_test import TracerTest
+    from molino.core.vessels.batch import Batch
     from molino.desk.job.load import Job
     from molino.desk.tables.write import ResultsFolder
 
@@ -88,7 +89,7 @@ def analysed(
     return content
 
 
-def _first_order(rate_constant: str) -> Any:
+def _first_order(rate_constant: str) -> Batch:
     """A batch in which A reacts in first order."""
     from molino.core.chemistry.chemistry import Chemistry
     from molino.core.chemistry.reaction import Reaction

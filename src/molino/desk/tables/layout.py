@@ -6,7 +6,6 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -389,7 +388,7 @@ def _joined(sheet: Sheet, blocks: list[_Block]) -> CellTable:
     return CellTable(sheet.path, frame, f"{sheet.label}, headings in line {lines}", columns, remarks)
 
 
-def _frame(block: _Block) -> Any:
+def _frame(block: _Block) -> pd.DataFrame:
     columns = list(block.headings)
     body = [[row[c] if c < len(row) else "" for c in columns] for _, row in block.rows]
     lines = [line for line, _ in block.rows]

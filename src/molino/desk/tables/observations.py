@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -177,7 +176,7 @@ def _experiment(
     faults = Faults()
     axis = next((c for c in columns if c.role == "axis"), None)
     times = numbers[axis.heading] if axis is not None else None
-    own: Any = vessel
+    own = vessel
     for column in (c for c in columns if c.role == "condition"):
         with faults.at(f"column '{column.heading}'"):
             own = _under(own, column, numbers[column.heading], times if axis and axis.what == "time" else None)
@@ -201,20 +200,21 @@ def _experiment(
     return Experiment(name, times, measured, vessel=own, along=along, changes=changes)  # type: ignore[arg-type]
 
 
-def _under(vessel: Any, column: _Column, values: np.ndarray, times: np.ndarray | None) -> object:
+def _under(vessel: Vessel | Train, column: _Column, values: np.ndarray, times: np.ndarray | None) -> Vessel | Train:
     """The vessel under a condition that is constant in a run; that of a coolant may change over time."""
     known = values[np.isfinite(values)]
     if not len(known):
         return vessel
     if np.ptp(known) <= 1e-9 * max(abs(float(known[0])), 1.0):
         return vessel.with_({column.what: _value(float(known[0]), column.unit)})
-    if column.what not in _PROFILES or times is None or not isinstance(vessel.heat, Jacket):
+    heat = getattr(vessel, "heat", None)  # a train has none of its own
+    if column.what not in _PROFILES or times is None or not isinstance(heat, Jacket):
         raise InputError("it changes within the run", "", "a run has one condition: split it, or name the runs")
     seen = np.isfinite(values)
     points = [(float(t), _value(float(v), column.unit)) for t, v in zip(times[seen], values[seen], strict=True)]
     if points[0][0] > 0:
         points.insert(0, (0.0, points[0][1]))
-    return vessel.with_(heat=replace(vessel.heat, T=points))
+    return vessel.with_(heat=replace(heat, T=points))
 
 
 def _value(number: float, unit: str | None) -> Value:

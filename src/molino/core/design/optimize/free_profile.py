@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import MISSING, dataclass
 
 import sympy as sp
 
@@ -14,7 +13,7 @@ from molino.core.dimension_text import si_text
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.schema import option, read_fields
+from molino.core.schema import ReadField, option, read_fields, several_forms
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
@@ -52,11 +51,11 @@ class FreeProfile(Frozen, Printed):
     0.5524
     """
 
-    low: Any
-    high: Any
-    pieces: Any = None
+    low: ReadField = several_forms(MISSING)
+    high: ReadField = several_forms(MISSING)
+    pieces: ReadField = several_forms()
     kind: str = option("linear", ("linear", "constant"))
-    slope: Any = None
+    slope: ReadField = several_forms()
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -105,7 +104,7 @@ class MovingNumber(Frozen):
     slope: float | None
     symbols: Mapping[sp.Symbol, tuple[float, float]]
 
-    def given(self, si: float) -> Any:
+    def given(self, si: float) -> object:
         """A value in the form that `with_` takes."""
         return Value(si, self.unit) if self.unit else si
 

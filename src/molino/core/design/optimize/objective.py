@@ -269,7 +269,7 @@ class Limit(Frozen):
         return f"{self.expression}{' everywhere' if self.is_everywhere else ''} {self.way} {value}"
 
 
-def read_limit(text: Any, vessel: Vessel | Train, in_unit: Callable[[object, str], object] | None = None) -> Limit:
+def read_limit(text: object, vessel: Vessel | Train, in_unit: Callable[[object, str], object] | None = None) -> Limit:
     """Read a limit like 'conversion of A >= 0.9' or 'temperature everywhere <= 240 degC'.
 
     `in_unit` gives a bare number the unit of its kind in a job.
@@ -289,7 +289,7 @@ def read_limit(text: Any, vessel: Vessel | Train, in_unit: Callable[[object, str
         raise InputError(f"'{expression}' is not a single metric", "", "limit one metric everywhere, like temperature")
     given: Any = _EVERYWHERE.sub("", right).strip()
     faults = Faults()
-    with faults.at(f"'{text.strip()}'"):
+    with faults.at(f"'{found[0].strip()}'"):
         if is_everywhere and found["way"] == "=":
             raise InputError("an expression cannot be limited everywhere", "", "give <= or >=")
         if in_unit is not None and expression.kind and re.fullmatch(r"[-+]?[\d.]+(?:[eE][-+]?\d+)?", given):

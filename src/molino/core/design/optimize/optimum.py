@@ -232,7 +232,7 @@ class Optimum(Frozen, Result):
         free += [f"{profile.name}: {profile.describe()}" for profile in self.profiles]
         return f"What is the {what} of {self.vessel.label}?", f"{value}, with {', '.join(free)}."
 
-    def _decided(self) -> tuple[str, str]:
+    def decided(self) -> tuple[str, str]:
         """The optimized quantity, and its kind or unit."""
         kind = self.objective.kind or self.objective.unit(self.display)
         return f"the best {self.objective} of {self.vessel.label}", kind

@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 
 from molino.core.balances.collocation import NODES
-from molino.core.design.optimize.interior_point import InteriorPoint, Solution
+from molino.core.design.optimize.interior_point import InteriorPoint, Place, Solution
 from molino.core.design.optimize.objective import Limit
 from molino.core.design.profiles.profile_program import (
     FREE,
@@ -182,7 +182,7 @@ class ProfileSearch:
         return self._solve(program, z, 0.1, _ROUGH if self.pieces is None else _FINE)
 
     def _solve(self, program: ProfileProgram, z: np.ndarray, barrier: float, tolerance: float) -> ProfileResult | None:
-        def report(place: Any) -> None:
+        def report(place: Place) -> None:
             if self.progress is not None:
                 self.progress(self.question.sign * place.value)
 

@@ -6,7 +6,6 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -170,13 +169,13 @@ class Sizing(Frozen, Result):
             "run": self.run.to_dict(),
         }
 
-    def _decided(self) -> tuple[str, str]:
+    def decided(self) -> tuple[str, str]:
         """The sized quantity, and its kind."""
         return f"{self.free.replace('_', ' ')} of {self.vessel.label}", self.kind
 
     def slopes_by_constants(self, names: Sequence[str]) -> np.ndarray:
         """Exact derivatives of the nominal size by constants: -(dm/dk) / (dm/dV)."""
-        run: Any = self.run
+        run = self.run
         if self.confidence is not None and self.nominal is not None:
             nominal = self.vessel.with_({self.free: shown(self.display, self.nominal, self.kind)})
             run = nominal.run()

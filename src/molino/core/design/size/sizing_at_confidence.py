@@ -11,9 +11,11 @@ import numpy as np
 from scipy.optimize import brentq
 
 from molino.core.contract.metric import Metric
+from molino.core.contract.vessel import Vessel
 from molino.core.design.confidence import UncertainNumbers, drawn_metric, draws_for, margin, share_reaching
 from molino.core.errors import NotFoundError
 from molino.core.statistics import student_t_quantile
+from molino.core.trains.train import Train
 
 _CLOSE = 1e-5
 """Relative tolerance of the size."""
@@ -28,7 +30,7 @@ class SizeAtConfidence:
 
     value: float
     reached: float
-    vessel: Any
+    vessel: Vessel | Train
 
 
 class _Search:

@@ -10,11 +10,12 @@ import math
 from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 from scipy.optimize import brentq, least_squares, minimize_scalar
 
+from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.experiment import Experiment
@@ -227,7 +228,7 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
             found = -np.array([by * c0 ** (1 - order), -k * one.times * by]).T / one.sizes[:, None]
         return np.asarray(np.nan_to_num(found, nan=0.0, posinf=1e3, neginf=-1e3))
 
-    exact: Any = {"jac": slopes} if math.isfinite(order) else {}
+    exact: PlainData = {"jac": slopes} if math.isfinite(order) else {}
     best = least_squares(residuals, start, **exact, method="lm", xtol=1e-12, ftol=1e-12, gtol=1e-12, x_scale=0.1)
     if not np.isfinite(best.cost):
         raise SolveError(f"no {name} can be fitted to run {s.run}", "orders", "check the data of the run")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -105,7 +104,7 @@ class Screening(Frozen, Result):
         """The heading of residuals: with the unit of the concentration, or in per cent for relative errors."""
         return f"{name} [%]" if self.errors == "relative" else self.experiments.display.heading(name, "concentration")
 
-    def error_number(self, residual: Any) -> object:
+    def error_number(self, residual: np.ndarray | float) -> object:
         """Residuals in that unit."""
         if self.errors == "relative":
             return 100.0 * residual

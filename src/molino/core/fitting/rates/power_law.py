@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
@@ -147,7 +146,7 @@ class PowerLaw(Frozen, Result):
     def table(self) -> Table:
         """k, orders and activation energy, each with standard error and 95 % interval."""
         k, low, high = self.k
-        rows: list[tuple[Any, ...]] = [("k", self.k_unit, k, k * float(self.errors[0]), low, high)]
+        rows: list[tuple[object, ...]] = [("k", self.k_unit, k, k * float(self.errors[0]), low, high)]
         for i, name in enumerate(self.names[1:], 1):
             scale = 1e-3 if name == "Ea" and not self.rates.display.unitless else 1.0
             ends = self.interval(name.removeprefix("order in "))

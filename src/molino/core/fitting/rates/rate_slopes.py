@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from collections.abc import Sequence
 
 import numpy as np
 from scipy.interpolate import make_smoothing_spline
 
+from molino.core import units
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
+from molino.core.units import QuantityLike
 
 
-def measured(runs: Any, species: str) -> tuple[Experiments, list[Experiment]]:
+def measured(runs: Experiment | Sequence[Experiment], species: str) -> tuple[Experiments, list[Experiment]]:
     data = as_experiments(runs)
     data.require_simple("a rate taken from curves")
     if species not in data.species:
@@ -33,17 +35,16 @@ def series(run: Experiment, species: str, start: bool = False) -> tuple[np.ndarr
 
 
 def differentiate(
-    times: np.ndarray, values: np.ndarray, method: str, smoothing: Any
+    times: np.ndarray, values: np.ndarray, method: str, smoothing: QuantityLike | None
 ) -> tuple[np.ndarray, np.ndarray, float]:
     """Curve, slope and the smoothing used, at the samples."""
     if method == "differences":
         return values, np.gradient(values, times, edge_order=2), math.nan
     length, top = float(np.ptp(times)), float(np.max(np.abs(values))) or 1.0
     x, y = (times - times[0]) / length, values / top
-    if smoothing is None:
-        smoothing = _cross_validated(x, y)
-    spline = make_smoothing_spline(x, y, lam=float(smoothing))
-    return spline(x) * top, spline.derivative()(x) * top / length, float(smoothing)
+    used = _cross_validated(x, y) if smoothing is None else units.read(smoothing, "number", "smoothing").si
+    spline = make_smoothing_spline(x, y, lam=used)
+    return spline(x) * top, spline.derivative()(x) * top / length, used
 
 
 def _cross_validated(x: np.ndarray, y: np.ndarray) -> float:

@@ -23,7 +23,9 @@ import molino as mo
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import integrate
 from molino.core.balances.system import ZERO, Balances, Case, State
-from molino.core.design import optimum_search, sizing, sweeping
+from molino.core.design import sweeping
+from molino.core.design.optimize import optimum_search
+from molino.core.design.size import sizing
 from molino.core.fields.basin_field import BasinField
 from molino.core.unit_tables import GAS_CONSTANT
 

@@ -253,7 +253,8 @@ class SequentialProgram:
 
 
 def _updated(curvature: np.ndarray, step: np.ndarray, change: np.ndarray) -> np.ndarray:
-    """The damped BFGS update, which keeps it positive definite; omitted across a discontinuity of the gradient."""
+    """The damped BFGS update, which keeps it positive definite; omitted across a discontinuity of the gradient, and where
+    rounding would lose that."""
     turned = curvature @ step
     own = float(step @ turned)
     if own <= 1e-300:
@@ -265,4 +266,5 @@ def _updated(curvature: np.ndarray, step: np.ndarray, change: np.ndarray) -> np.
     steepest = _JUMP * float(np.diag(curvature).max())
     if not (along > 0 and largest < _LARGEST and largest < math.sqrt(steepest) * math.sqrt(along)):
         return curvature
-    return np.asarray(curvature - np.outer(turned, turned) / own + np.outer(mixed, mixed) / along)
+    found = np.asarray(curvature - np.outer(turned, turned) / own + np.outer(mixed, mixed) / along)
+    return found if np.linalg.eigvalsh(found)[0] > 0 else curvature

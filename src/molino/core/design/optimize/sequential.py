@@ -14,7 +14,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import nnls
+import scipy
 
 Values = Callable[[np.ndarray], tuple[float, np.ndarray] | None]
 """Objective, and the margin of each limit (not negative; zero for equalities); None where they are undefined."""
@@ -48,7 +48,7 @@ def least_distance(rows: np.ndarray, limits: np.ndarray) -> tuple[np.ndarray, np
     matrix = np.vstack([rows.T, limits])
     wanted = np.zeros(count + 1)
     wanted[count] = 1.0
-    weights, left = nnls(matrix, wanted, maxiter=30 * max(matrix.shape))
+    weights, left = scipy.optimize.nnls(matrix, wanted, maxiter=30 * max(matrix.shape))
     residual = matrix @ weights - wanted
     if left < 1e-10 or abs(residual[count]) < 1e-14:
         return None
@@ -253,8 +253,9 @@ class SequentialProgram:
 
 
 def _updated(curvature: np.ndarray, step: np.ndarray, change: np.ndarray) -> np.ndarray:
-    """The damped BFGS update, which keeps it positive definite; omitted across a discontinuity of the gradient, and where
-    rounding would lose that."""
+    """The damped BFGS update, which keeps it positive definite.
+
+    It is omitted across a discontinuity of the gradient, and where rounding would make the matrix indefinite."""
     turned = curvature @ step
     own = float(step @ turned)
     if own <= 1e-300:

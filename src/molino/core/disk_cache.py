@@ -1,0 +1,102 @@
+"""What is derived and may be derived again, kept on disk between processes: JSON by content, never code that runs on
+reading, never a result.
+
+The folder is the user's cache folder, or the one that the environment variable MOLINO_CACHE names; "off" turns it off.
+A folder that cannot be written, a damaged file, or one by other code costs only the time to derive again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import tempfile
+from collections.abc import Callable
+from functools import cache
+from importlib.metadata import version
+from pathlib import Path
+from typing import TypeVar
+
+_MOST_FILES = 512
+"""Number of files above which those that were used least recently are removed."""
+Plain = TypeVar("Plain")
+
+
+@cache
+def folder() -> Path | None:
+    """The folder; None where it is turned off or cannot be made."""
+    asked = os.environ.get("MOLINO_CACHE", "")
+    if asked == "off":
+        return None
+    from platformdirs import user_cache_path
+
+    try:
+        found = Path(asked) if asked else user_cache_path("molino")
+        found.mkdir(parents=True, exist_ok=True)
+    except (OSError, RuntimeError, ValueError):  # no home, a file in its place, not a valid path
+        return None
+    return found
+
+
+@cache
+def _code() -> str:
+    """The version of Molino, and the state of its source: other code may derive something else."""
+    states = [version("molino")]
+    for place, folders, files in os.walk(Path(__file__).parents[1]):
+        folders[:] = sorted(name for name in folders if name != "__pycache__")
+        states += [f"{name} {os.stat(os.path.join(place, name)).st_mtime_ns}" for name in sorted(files)]
+    return hashlib.sha256("\n".join(states).encode()).hexdigest()
+
+
+def _path(key: str) -> Path | None:
+    place = folder()
+    return None if place is None else place / f"{hashlib.sha256((_code() + key).encode()).hexdigest()[:40]}.json"
+
+
+def kept(key: str) -> object:
+    """What is kept under a key; None if there is nothing, or it is damaged."""
+    path = _path(key)
+    if path is None:
+        return None
+    try:
+        content = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return None
+    is_whole = isinstance(content, dict) and content.get("key") == key and content.get("sum") == _sum(content.get("of"))
+    return content["of"] if is_whole else None
+
+
+def keep(key: str, content: object) -> None:
+    """Keep plain data under a key, if that is possible."""
+    path = _path(key)
+    if path is None:
+        return
+    try:
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=".new-")
+        with os.fdopen(handle, "w", encoding="utf-8") as file:
+            json.dump({"key": key, "sum": _sum(content), "of": content}, file)
+        os.replace(name, path)
+        _trim(path.parent)
+    except OSError:
+        return
+
+
+def _sum(content: object) -> str:
+    return hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
+
+
+def _trim(place: Path) -> None:
+    """Remove the files that were used least recently, if there are too many."""
+    files = [*place.glob("*.json")]
+    if len(files) > _MOST_FILES:
+        for path in sorted(files, key=lambda p: p.stat().st_mtime)[: _MOST_FILES // 4]:
+            path.unlink(missing_ok=True)
+
+
+def derived(key: str, derive: Callable[[], Plain]) -> Plain:
+    """Plain data from disk, or derived and kept there."""
+    found = kept(key)
+    if found is None:
+        found = derive()
+        keep(key, found)
+    return found  # type: ignore[return-value]

@@ -6,14 +6,13 @@ FLOOR := 95
 # Problems of `make laws`.
 N ?= 2000
 
+# Python keeps its compiled modules: without them every process compiles 280 files again.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test check bench coverage intervals laws docs docs-shots matrix clean
 
 demo: .venv/ready
 	$(BIN)/molino demo
-	$(BIN)/molino demo molino-demo/ether --example ether
-	$(BIN)/molino demo molino-demo/resin --example resin
-	$(BIN)/molino demo molino-demo/ester --example ester
-	$(BIN)/molino demo molino-demo/basin --example basin
 
 test: .venv/ready
 	$(BIN)/python -m pytest
@@ -55,6 +54,7 @@ docs-shots: .venv/ready
 	$(PYTHON) -c 'import sys; sys.exit("Molino needs Python 3.11 or newer; say which: make PYTHON=python3.12" if sys.version_info < (3, 11) else 0)'
 	$(PYTHON) -m venv .venv
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 # The tools of the documentation site.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import shlex
@@ -69,7 +70,11 @@ def test_the_demo_walks_the_whole_job(molino: Typed, tmp_path: Path) -> None:
     assert sizes["coil"]["interval_95"][0] < sizes["coil"]["value"] < sizes["coil"]["interval_95"][1]
     assert max(sizes["coil"]["run"]["closure"].values()) < 1e-9
 
-    walked = [line.split()[1] for line in first.output.splitlines() if line.startswith("molino ")]
+    printed = first.output.splitlines()
+    starts = [n for n, line in enumerate(printed) if line.startswith(("molino ", "further "))]
+    assert all(later - n <= 38 for n, later in itertools.pairwise(starts))  # one screen each, and where the rest is
+    assert "more lines with: molino run" in first.output
+    walked = [printed[n].split()[1] for n in starts]
     assert walked[:9] == ["check", "fit", "run", "size", "compare", "sweep", "attainable", "recommend", "optimize"]
     spoil(target / "valdeoro.toml", ("T = 175", "T = 180"))
     changed = molino("demo", target)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from scipy.special import fdtrc, fdtri, stdtrit
+import scipy
 
 
 def student_t_quantile(probability: float, degrees_of_freedom: float) -> float:
     """Quantile of Student's t distribution."""
-    return float(stdtrit(degrees_of_freedom, probability))
+    return float(scipy.special.stdtrit(degrees_of_freedom, probability))
 
 
 def half_width(standard_error: float, degrees_of_freedom: float) -> float:
@@ -17,12 +17,12 @@ def half_width(standard_error: float, degrees_of_freedom: float) -> float:
 
 def f_tail_probability(value: float, numerator: float, denominator: float) -> float:
     """Probability that an F ratio lies beyond a value."""
-    return float(fdtrc(numerator, denominator, max(value, 0.0)))
+    return float(scipy.special.fdtrc(numerator, denominator, max(value, 0.0)))
 
 
 def f_quantile(probability: float, numerator: float, denominator: float) -> float:
     """Quantile of the F distribution."""
-    return float(fdtri(numerator, denominator, probability))
+    return float(scipy.special.fdtri(numerator, denominator, probability))
 
 
 def p_text(probability: float) -> str:

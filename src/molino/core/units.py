@@ -6,16 +6,19 @@ which results are shown.
 
 from __future__ import annotations
 
+import atexit
 import math
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cache, lru_cache
+from importlib.metadata import version
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from molino.core.arguments import short
 from molino.core.dimension_text import si_text
+from molino.core.disk_cache import keep, kept
 from molino.core.errors import InputError, UnitError
 from molino.core.unit_tables import (
     EXAMPLES,
@@ -40,6 +43,8 @@ _LEAST_OF_ANY = 2.3e-308
 """Smallest number of other kinds: below it floats lose their digits."""
 _MOST_OF_ANY = 1e200
 """Largest number of any kind, for rate constants."""
+_MOST_KEPT = 2000
+"""Number of units above which those of a process are not kept on disk."""
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
 _SPREAD = re.compile(
     r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(?:\+/?-|±)\s*((?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)(.*)",
@@ -105,17 +110,45 @@ def unit(text: str) -> Unit:
     risky = r"\d{3}|\d\s*(\*\*|\^)"  # powers of numbers are not units, and their evaluation may not end
     if len(text) > 80 or not re.fullmatch(r"[\w\s*/^().%°·²³⁻¹+-]*", text) or re.search(risky, text):
         raise UnitError(f"'{text[:80]}' is not a unit", advice="write units like mol/L, 1/min, m3/h, degC")
+    text = text.strip()
+    if text not in _resolved():
+        _resolved()[text] = _by_pint(text)
+    factor, offset, dimension = _resolved()[text]
+    return Unit(text, factor, offset, {base: Fraction(power) for base, power in dimension.items()})
+
+
+def _by_pint(text: str) -> tuple[float, float, dict[str, str]]:
+    """Factor, offset and dimension of a unit."""
     spelled = spell_out(text)
     try:
         found = registry().parse_units(spelled if spelled != "1" else "")
-        dimension = {base: Fraction(str(power)).limit_denominator(1000) for base, power in found.dimensionality.items()}
+        dimension = {
+            base: str(Fraction(str(power)).limit_denominator(1000)) for base, power in found.dimensionality.items()
+        }
         zero = registry().Quantity(0.0, found).to_base_units().magnitude
         one = registry().Quantity(1.0, found).to_base_units().magnitude
     except Exception as error:  # pint raises a dozen kinds, some of them Python's own
-        hint = LIKELY.get(text.strip())
+        hint = LIKELY.get(text)
         advice = f"did you mean '{hint}'?" if hint else "write units like mol/L, 1/min, m3/h, degC, kJ/mol"
         raise UnitError(f"unknown unit '{text}'", advice=advice) from error
-    return Unit(text.strip(), float(one - zero), float(zero), dimension)
+    return float(one - zero), float(zero), dimension
+
+
+@cache
+def _resolved() -> dict[str, tuple[float, float, dict[str, str]]]:
+    """The units that pint has resolved, of this process and earlier ones: pint itself takes longer to start than most
+    commands need."""
+    key = f"units of pint {version('pint')} and {PLANT_UNITS!r}"
+    known = kept(key)
+    found: dict[str, tuple[float, float, dict[str, str]]] = known if isinstance(known, dict) else {}
+    earlier = len(found)
+
+    def remember() -> None:
+        if earlier < len(found) <= _MOST_KEPT:
+            keep(key, found)
+
+    atexit.register(remember)
+    return found
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cached_property
 
 import numpy as np
-from scipy.integrate import solve_bvp
+import scipy
 
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import start
@@ -99,7 +99,7 @@ class Boundary:
         x = np.linspace(0.0, 1.0, 41)
         try:
             with np.errstate(all="ignore"):
-                found = solve_bvp(
+                found = scipy.integrate.solve_bvp(
                     rhs, ends, x, np.repeat((y0 / scale)[:, None], len(x), axis=1), tol=1e-5, max_nodes=_MOST_NODES
                 )
         except (NotFinite, ValueError, np.linalg.LinAlgError):

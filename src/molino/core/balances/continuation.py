@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from molino.core.balances.source import NotFinite
 from molino.core.errors import SolveError
@@ -204,7 +204,7 @@ class ArcLength:
         first, last = value(0.0), value(reach)
         if first * last > 0:  # so near to one of them that the tangents there are not decisive
             return at(0.0 if abs(first) < abs(last) else reach)
-        return at(float(brentq(value, 0.0, reach, xtol=1e-13, rtol=1e-13)))
+        return at(float(scipy.optimize.brentq(value, 0.0, reach, xtol=1e-13, rtol=1e-13)))
 
     def crossings(self, begin: Point, end: Point, value: float) -> list[np.ndarray]:
         """The points after `begin`, up to the next point `end`, at which the last unknown has a value: two if a fold

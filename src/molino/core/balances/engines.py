@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.integrate import DOP853, ODEintWarning, odeint, solve_ivp
 
 from molino.core.annotations import PlainData
 from molino.core.balances.compiled import Function, compiled
@@ -32,9 +32,9 @@ _MOST_STEPS_KINKS = 10_000
 reactant."""
 DONE = "Integration successful."
 
-# The warnings of odeint are also in its result, and a run reports them. To enter `catch_warnings` at each
-# integration takes a tenth of a small one, and is not thread-safe.
-warnings.filterwarnings("ignore", category=ODEintWarning, module=r"molino\.")
+# The warnings of odeint are also in its result, and a run reports them. To enter `catch_warnings` at each integration
+# takes a tenth of a small one, and is not thread-safe; their class would import SciPy's integrators for every command.
+warnings.filterwarnings("ignore", message=r"(?s).*Run with full_output = 1 to get quantitative", module=r"molino\.")
 
 
 @dataclass(frozen=True)
@@ -219,8 +219,8 @@ def by_runge_kutta(
         return None
     rhs = kinks.callbacks()[0]
 
-    def started(t: float, y: np.ndarray, longest: float) -> DOP853:
-        return DOP853(
+    def started(t: float, y: np.ndarray, longest: float) -> scipy.integrate.DOP853:
+        return scipy.integrate.DOP853(
             lambda t, y: np.array(rhs(y, t)), t, y, stretch[1], rtol=max(rtol, 1e-12), atol=absolute, max_step=longest
         )
 
@@ -272,11 +272,11 @@ def lsoda(
     """Rows by LSODA through SciPy's `odeint`, and its counters; a failure is in its message, not a warning."""
     asked = {"Dfun": jacobian, "rtol": rtol, "atol": absolute, "full_output": True, "mxstep": Settings.most, **further}
     try:
-        return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
-    except ODEintWarning:  # warnings are errors in this process
+        return scipy.integrate.odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
+    except scipy.integrate.ODEintWarning:  # warnings are errors in this process
         with warnings.catch_warnings():
-            warnings.simplefilter("ignore", ODEintWarning)
-            return odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
+            warnings.simplefilter("ignore", scipy.integrate.ODEintWarning)
+            return scipy.integrate.odeint(rhs, first, times, **asked)  # type: ignore[no-any-return]
 
 
 def _up_to(
@@ -313,7 +313,7 @@ def _by_sparse(
     Comput. 18 (1997) 1)."""
     try:
         with np.errstate(all="ignore"):  # differences of higher orders are undefined, and not used
-            found = solve_ivp(
+            found = scipy.integrate.solve_ivp(
                 lambda t, y: functions.rhs(y, t),
                 (times[0], times[-1]),
                 first,

@@ -5,9 +5,8 @@ from __future__ import annotations
 from functools import cached_property
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.linalg import block_diag, lu_factor, lu_solve
-from scipy.sparse import csc_matrix
 
 from molino.core.balances.compiled import Compiled, Function, Maker, compiled
 from molino.core.balances.source import NotFinite
@@ -90,11 +89,11 @@ class Functions:
             self.is_sparse = True
             self._sparse = entries, row, column
 
-    def sparse_jacobian_at(self, t: float, y: np.ndarray) -> csc_matrix:
+    def sparse_jacobian_at(self, t: float, y: np.ndarray) -> scipy.sparse.csc_matrix:
         """The Jacobian as a sparse matrix."""
         entries, row, column = self._sparse
         n = len(self.balances.states)
-        return csc_matrix((entries(np.asarray(y), t), (row, column)), shape=(n, n))
+        return scipy.sparse.csc_matrix((entries(np.asarray(y), t), (row, column)), shape=(n, n))
 
     def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
         """dy/dt of all states."""
@@ -192,7 +191,8 @@ class WithEquations(Functions):
     def _parts(self, y: np.ndarray, t: float) -> tuple[np.ndarray, np.ndarray]:
         """The Jacobian of x alone, and f_z g_z^-1."""
         full = np.asarray(self.state_jacobian(y, t))
-        through = lu_solve(lu_factor(full[np.ix_(self.z, self.z)].T), full[np.ix_(self.x, self.z)].T).T
+        factors = scipy.linalg.lu_factor(full[np.ix_(self.z, self.z)].T)
+        through = scipy.linalg.lu_solve(factors, full[np.ix_(self.x, self.z)].T).T
         return full[np.ix_(self.x, self.x)] - through @ full[np.ix_(self.z, self.x)], through
 
     def _rhs(self, x: np.ndarray, t: float) -> np.ndarray:
@@ -209,7 +209,7 @@ class WithEquations(Functions):
     def _jacobian(self, x: np.ndarray, t: float) -> np.ndarray:
         n = len(self.x)
         own, _ = self._parts(self.solve(x[:n], t), t)
-        return own if self.forcing is None else block_diag(own, np.kron(own, np.eye(len(self.by))))
+        return own if self.forcing is None else scipy.linalg.block_diag(own, np.kron(own, np.eye(len(self.by))))
 
     def slopes(self, y: np.ndarray, t: float) -> np.ndarray:
         full = np.asarray(self.state_jacobian(y, t))

@@ -15,8 +15,8 @@ from operator import itemgetter, methodcaller
 from typing import Any
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.sparse import csr_matrix
 
 from molino.core.balances.derivatives import slope_of
 from molino.core.balances.source import NotFinite, Program, guarded, plain, scope, write
@@ -163,7 +163,7 @@ class Grouped:
             made.append(_Group(slice(start, start + len(members)), columns, gather, function, slopes))
         return made
 
-    def make(self, values: Sequence[float]) -> tuple[np.ndarray, csr_matrix]:
+    def make(self, values: Sequence[float]) -> tuple[np.ndarray, scipy.sparse.csr_matrix]:
         """The vector of values with all constant values, and the matrix of the right-hand sides."""
         v = np.empty(len(self.position))
         v[self.parameters] = values
@@ -172,7 +172,7 @@ class Grouped:
             for group in self.fixed:
                 v[group.out] = group.function(*[gather(v) for gather in group.gather])
         data = self.numbers * v[self.factors]
-        return v, csr_matrix((data, (self.rows, self.columns)), shape=(self.n, self.width))
+        return v, scipy.sparse.csr_matrix((data, (self.rows, self.columns)), shape=(self.n, self.width))
 
     def rhs(self, values: Sequence[float]) -> Callable[[Any, float], Any]:
         """f(y, t) with the parameters of a case, shape (states,)."""
@@ -207,7 +207,7 @@ class Grouped:
             with np.errstate(all="ignore"):
                 for (group, i), begin, end in zip(pairs, ends[:-1], ends[1:], strict=True):
                     data[begin:end] = group.slopes[i](*[gather(v) for gather in group.gather])
-            local = csr_matrix((data, (rows_flat, columns)), shape=(self.width - first, self.width))
+            local = scipy.sparse.csr_matrix((data, (rows_flat, columns)), shape=(self.width - first, self.width))
             direct = local[:, : self.n]
             total = direct
             for _ in range(self.depth):

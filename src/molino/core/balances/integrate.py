@@ -12,10 +12,9 @@ from functools import cached_property
 from math import isfinite
 
 import numpy as np
+import scipy
 import sympy as sp
 from numpy.polynomial import chebyshev
-from scipy.integrate import solve_ivp
-from scipy.optimize import brentq
 
 from molino.core.balances.compiled import SparseMaker, compiled
 from molino.core.balances.engines import (
@@ -328,7 +327,7 @@ def _real_roots(series: np.ndarray) -> list[float]:
     if (slopes > 0).all() or (slopes < 0).all():  # so there is at most one
         powers = (_TO_POWERS @ series)[::-1].tolist()
         if _horner(powers, -1.0) * _horner(powers, 1.0) < 0:
-            return [float(brentq(lambda x: _horner(powers, x), -1.0, 1.0, xtol=1e-15))]
+            return [float(scipy.optimize.brentq(lambda x: _horner(powers, x), -1.0, 1.0, xtol=1e-15))]
     near = chebyshev.chebroots(series)
     real = np.sort(near[np.abs(near.imag) < 2e-9].real)
     return [float(np.clip(root, -1.0, 1.0)) for root in real if abs(root) <= 1 + 2e-9]
@@ -461,7 +460,7 @@ def by_another_engine(solution: Solution) -> tuple[np.ndarray, str] | None:
     try:
         if not kinks.places:
             with np.errstate(all="ignore"):
-                found = solve_ivp(
+                found = scipy.integrate.solve_ivp(
                     lambda t, y: np.array(functions.rhs(y, t)),
                     stretch,
                     first,

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import root
 
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import Report, start
@@ -93,7 +93,7 @@ def _polish(
         return functions.state_jacobian(z * scale, 0.0) * scale * weights[:, None]  # type: ignore[no-any-return]
 
     try:
-        found = root(residual, guess / scale, jac=slope, method="hybr", options={"xtol": 1e-13})
+        found = scipy.optimize.root(residual, guess / scale, jac=slope, method="hybr", options={"xtol": 1e-13})
     except NotFinite:
         return None, 0
     if np.max(np.abs(found.fun)) > 1e-9 or np.min(found.x) < -1e-9:

@@ -13,11 +13,8 @@ from functools import cached_property, lru_cache
 from typing import Any
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy import sparse
-from scipy.integrate import solve_bvp
-from scipy.interpolate import CubicHermiteSpline
-from scipy.sparse.linalg import splu
 
 from molino.core.balances.collocation import PointEvaluator, PointFunctions
 from molino.core.balances.system import Balances, Case
@@ -141,7 +138,7 @@ class TwoPoint:
             options = {"fun_jac": slopes, "bc_jac": end_slopes, "tol": tol, "max_nodes": _MOST_NODES}
             try:
                 with np.errstate(all="ignore"):
-                    found = solve_bvp(fun, ends, x, y, p, **options)
+                    found = scipy.integrate.solve_bvp(fun, ends, x, y, p, **options)
             except (ValueError, ArithmeticError, np.linalg.LinAlgError):
                 return None
             return found if found.status == 0 and np.isfinite(found.y).all() else None
@@ -202,7 +199,7 @@ class TwoPoint:
     def sensitivities(self, points: np.ndarray, by: tuple[sp.Symbol, ...]) -> np.ndarray:
         """d(state)/d(parameter) at some places, shape (points, states, parameters)."""
         nodes, slopes = self._linearized(by)
-        found = CubicHermiteSpline(self.x, nodes, slopes, axis=0)(points / self.end)
+        found = scipy.interpolate.CubicHermiteSpline(self.x, nodes, slopes, axis=0)(points / self.end)
         extent = self.case.balances.extent
         if extent in by:  # the mesh is proportional to the extent; a place in the vessel is not
             at = self.at(points)
@@ -269,13 +266,13 @@ class TwoPoint:
         put(c_y, base + n + np.arange(k)[:, None], base + one[None])
         put(c_p[:, order] * unit, base + n + np.arange(k)[:, None], np.arange(m * n, m * n + k)[None])
         size_of = m * n + k
-        matrix = sparse.coo_matrix(
+        matrix = scipy.sparse.coo_matrix(
             (np.concatenate(entries), (np.concatenate(rows), np.concatenate(columns))), (size_of, size_of)
         ).tocsc()
         # derivatives by the unknowns are zero: they follow from the conditions
         given = np.array([s not in self.unknown for s in by], dtype=float)
         right_side = np.concatenate([free[:, :, : len(by)].reshape(-1, len(by)), b[:, : len(by)], -c_p[:, : len(by)]])
-        found = splu(matrix).solve(right_side * given)
+        found = scipy.sparse.linalg.splu(matrix).solve(right_side * given)
         nodes = found[: m * n].reshape(m, n, len(by))
         moved = found[m * n :] * unit[:, None]
         slopes = J @ nodes + g[:, :, : len(by)] * given + g[:, :, order] @ moved

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from fractions import Fraction
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import brentq
 
 from molino.core import units
 from molino.core.chemistry.constants import Constant, Unknown, si
@@ -321,7 +321,7 @@ def _equilibria(chemistry: ReactionSet, T: float) -> Iterator[Finding]:
             message = f"the rate vanishes at no composition, and the thermochemistry gives K = {expected:.3g} (SI) {at}"
             yield Finding("warning", name, message, "check the backward term")
             continue
-        found = formed * float(brentq(rate, -60.0, 60.0, xtol=1e-9))
+        found = formed * float(scipy.optimize.brentq(rate, -60.0, 60.0, xtol=1e-9))
         off = found - math.log(expected)
         if abs(off) > _FAR:
             dimension = units.unit(str(form.bound(equation_of.equation, known).unit)).dimension

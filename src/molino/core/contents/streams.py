@@ -8,8 +8,8 @@ from fractions import Fraction
 from functools import lru_cache
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import brentq
 
 from molino.core.annotations import PlainData
 from molino.core.balances.balance_symbols import FLOW, MOLAR_FLOW
@@ -185,7 +185,7 @@ def at_enthalpy(fluid: Fluid, stream: Stream, wanted: float) -> Stream:
     if off(low) * off(high) > 0:
         message = f"no temperature between {low:g} and {high:g} K gives the stream its enthalpy"
         raise SolveError(message, fluid.label, "check the heat capacities and the heat removed")
-    return replace(stream, T=float(brentq(off, low, high, xtol=1e-11, rtol=1e-15)))
+    return replace(stream, T=float(scipy.optimize.brentq(off, low, high, xtol=1e-11, rtol=1e-15)))
 
 
 def adiabatic_rise(fluid: Fluid, start: Stream, net: Mapping[str, Fraction]) -> float:

@@ -6,12 +6,14 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 import sympy as sp
 
 from molino.core.arguments import short
 from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration as concentration_symbol
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
+from molino.core.disk_cache import derived
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.terms.model import Model, StreamForm
 
@@ -304,22 +306,23 @@ def _most(network: SymbolicNetwork, product: str, reactant: str) -> float:
     that reactions form (intermediates must be formed first), and any amount of the other reactants: a linear program,
     solved by `scipy.optimize.linprog`.
     """
-    from scipy.optimize import linprog
-
-    index = network.species.index
-    coefficients = network.matrix
-    limits, right = [], []
-    for i, species in enumerate(network.species):
-        if species == reactant or coefficients[i].max(initial=0.0) > 0:
-            limits.append(-coefficients[i])
-            right.append(1.0 if species == reactant else 0.0)
-    found = None
-    if coefficients.size:  # with no reaction there is nothing to maximize
-        found = linprog(-coefficients[index(product)], np.array(limits), np.array(right), method="highs")
-    if found is None or found.status != 0 or -found.fun < 1e-9 or product == reactant:
+    index, N = network.species.index, network.matrix.tolist()
+    limited = [i for i, row in enumerate(N) if i == index(reactant) or max(row, default=0.0) > 0]
+    wanted, key = index(product), f"most of {product} from {reactant} of {network.species} by {N}"
+    most = derived(key, lambda: _largest(N, wanted, limited, index(reactant)))
+    if most < 1e-9 or product == reactant:
         message = f"the reactions as written do not form {product} from {reactant}"
         raise InputError(message, "metric", "name a product and a reactant that leads to it")
-    return float(round(-found.fun, 12))
+    return most
+
+
+def _largest(N: list[list[float]], wanted: int, limited: list[int], reactant: int) -> float:
+    """The largest amount of a species formed, N x, if of the limited ones no more is consumed than is there; else 0."""
+    if not N or not N[0]:  # with no reaction there is nothing to maximize
+        return 0.0
+    there = [1.0 if i == reactant else 0.0 for i in limited]
+    found = scipy.optimize.linprog(-np.array(N[wanted]), -np.array([N[i] for i in limited]), there, method="highs")
+    return float(round(-found.fun, 12)) if found.status == 0 else 0.0
 
 
 def _source(network: SymbolicNetwork, first: str, second: str) -> str:

@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
-from scipy.spatial import ConvexHull, QhullError
+import scipy
 
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
@@ -321,12 +321,12 @@ class _Growth:
             self.points = [points[i] for i in dict.fromkeys(kept)]
             return
         try:
-            hull = ConvexHull(places)
-        except QhullError:  # the points are on a line
+            hull = scipy.spatial.ConvexHull(places)
+        except scipy.spatial.QhullError:  # the points are on a line
             self.points = points
             return
         self.points = [points[i] for i in dict.fromkeys([0, *hull.vertices.tolist()])]
-        self.hull = ConvexHull(self.places(self.points))
+        self.hull = scipy.spatial.ConvexHull(self.places(self.points))
 
     def _on_mixing_lines(self) -> list[Point]:
         """Points on mixing lines and planes at which the rate vector points outwards."""
@@ -355,8 +355,8 @@ class _Growth:
         shown = self.shown(np.array([p.state for p in points]))
         size = np.maximum(np.ptp(shown, axis=0), 1e-300)
         try:
-            hull = ConvexHull(shown / size)
-        except QhullError as error:
+            hull = scipy.spatial.ConvexHull(shown / size)
+        except scipy.spatial.QhullError as error:
             message = f"{' and '.join(map(str, self.metrics))} are not independent, so that there is no region"
             raise InputError(message, "attainable", "take other axes") from error
         order = hull.vertices.tolist()

@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from scipy.spatial import ConvexHull
+import scipy
 
 from molino.core.annotations import PlainData
 from molino.core.chemistry.chemistry import Chemistry
@@ -80,8 +80,8 @@ class AttainableRegion(Frozen, Result):
         return self._template.spec.display
 
     @cached_property
-    def _hull(self) -> ConvexHull:
-        return ConvexHull(self.vertices / self.sizes)
+    def _hull(self) -> scipy.spatial.ConvexHull:
+        return scipy.spatial.ConvexHull(self.vertices / self.sizes)
 
     @cached_property
     def sizes(self) -> np.ndarray:
@@ -109,7 +109,7 @@ class AttainableRegion(Frozen, Result):
     @property
     def area(self) -> float:
         """Its area (over three axes its volume) in SI."""
-        return float(ConvexHull(self.vertices).volume)
+        return float(scipy.spatial.ConvexHull(self.vertices).volume)
 
     def table(self) -> Table:
         """Its vertices with units in the headings, and the kind of boundary after each (over three axes: of each
@@ -209,7 +209,7 @@ def _best(region: AttainableRegion, maximize: str | Metric, subject_to: Sequence
         )
 
     best: tuple[float, np.ndarray, tuple[tuple[float, Point], ...]] | None = None
-    hull = ConvexHull(region.vertices / region.sizes)
+    hull = scipy.spatial.ConvexHull(region.vertices / region.sizes)
     for facet in hull.simplices:
         for i, j in itertools.combinations(facet.tolist(), 2):
             a, b = region.vertices[i], region.vertices[j]

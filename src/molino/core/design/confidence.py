@@ -12,7 +12,7 @@ from dataclasses import dataclass, fields, is_dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.special import chdtri, ndtr, ndtri
+import scipy
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
@@ -20,7 +20,7 @@ from molino.core.arguments import checked
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
 from molino.core.contract.vessel import Vessel
-from molino.core.design.sweeping import sweep
+from molino.core.design.sweeping import computed
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
@@ -129,11 +129,12 @@ class UncertainNumbers(Frozen):
         which widens those of the constants to Student's t."""
         away = normal @ self._factor.T
         if self.refits is not None:  # the first of their numbers selects the refit
-            places = np.minimum((ndtr(normal[:, 0]) * len(self.refits)).astype(int), len(self.refits) - 1)
+            places = np.minimum((scipy.special.ndtr(normal[:, 0]) * len(self.refits)).astype(int), len(self.refits) - 1)
             away[:, : self.fitted] = self.refits[places] - self.means[: self.fitted]
         if np.isfinite(self.degrees_of_freedom) and self.fitted:
             dof = self.degrees_of_freedom
-            away[:, : self.fitted] *= np.sqrt(dof / chdtri(dof, np.clip(chance, 1e-12, 1 - 1e-12)))[:, None]
+            quantiles = scipy.special.chdtri(dof, np.clip(chance, 1e-12, 1 - 1e-12))
+            away[:, : self.fitted] *= np.sqrt(dof / quantiles)[:, None]
         found = self.means + away
         return np.asarray(np.where(self.is_positive, np.maximum(found, _NEXT_TO_ZERO * self.means), found))
 
@@ -143,7 +144,7 @@ class UncertainNumbers(Frozen):
 
         points = qmc.Sobol(len(self.names) + 1, seed=seed).random(count)
         points = np.clip(points, 1e-12, 1 - 1e-12)
-        return self.at(ndtri(points[:, :-1]), points[:, -1])
+        return self.at(scipy.special.ndtri(points[:, :-1]), points[:, -1])
 
     def groups(self) -> list[list[int]]:
         """Groups of numbers that are independent of all numbers outside the group."""
@@ -231,9 +232,7 @@ def draws_for(vessel: Vessel | Train) -> int:
 
 def drawn_metric(vessel: Vessel | Train, uncertain: UncertainNumbers, rows: np.ndarray, metric: Metric) -> np.ndarray:
     """A metric in SI for each draw, shape (draws,); nan where the vessel cannot be run."""
-    give = [vessel.spec.condition(name).give for name in uncertain.names]
-    cases = [{n: g(x) for n, g, x in zip(uncertain.names, give, row, strict=True)} for row in rows.tolist()]
-    return np.asarray(sweep(vessel, cases, [metric]).numbers[:, 0])
+    return computed(vessel, uncertain.names, rows, metric)
 
 
 def share_reaching(values: np.ndarray, target: float, sign: float) -> float:
@@ -371,7 +370,7 @@ def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNum
     from scipy.stats import qmc
 
     points = np.clip(qmc.Sobol(2 * count, seed=seed).random(_SHARES), 1e-12, 1 - 1e-12)
-    both = ndtri(points)
+    both = scipy.special.ndtri(points)
     calm = np.full(_SHARES, 0.5)  # independent uniform numbers would be one more source
     one, other = (uncertain.at(part, calm) for part in (both[:, :count], both[:, count:]))
     mixed = []

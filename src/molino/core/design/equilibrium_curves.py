@@ -12,8 +12,8 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import minimize_scalar
 
 from molino.core import units
 from molino.core.arguments import checked
@@ -250,7 +250,7 @@ def _locus(vessel: FlowVessel, held: AtEquilibrium, metric: Metric, between: tup
                 return 0.0
 
         wide = (between[0] - 20.0, between[1] + 20.0)
-        best = minimize_scalar(slow, bounds=wide, method="bounded", options={"xatol": 1e-3})
+        best = scipy.optimize.minimize_scalar(slow, bounds=wide, method="bounded", options={"xatol": 1e-3})
         if between[0] < best.x < between[1] and best.fun < 0:
             here = replace(begin, amounts=dict(zip(held.chemistry.names, flows, strict=True)), T=float(best.x))
             found.append((here.T, _metric_at(held, metric, here)))

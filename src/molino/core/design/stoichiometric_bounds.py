@@ -6,8 +6,8 @@ import math
 from dataclasses import replace
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import linprog
 
 from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
@@ -54,6 +54,8 @@ def stoichiometric_bounds(vessel: Vessel, metric: Metric) -> tuple[float, float]
     first = float(linear.subs(dict(zip(outlet, fed_amounts.tolist(), strict=True))))
     ends = []
     for sign in (1.0, -1.0):
-        found = linprog(sign * weights @ N, A_ub=-N, b_ub=fed_amounts, bounds=(None, None), method="highs")
+        found = scipy.optimize.linprog(
+            sign * weights @ N, A_ub=-N, b_ub=fed_amounts, bounds=(None, None), method="highs"
+        )
         ends.append(first + sign * found.fun if found.status == 0 else -sign * math.inf)
     return ends[0], ends[1]

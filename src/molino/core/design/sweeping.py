@@ -95,6 +95,17 @@ def sweep(
     return Sweep(vessel, question.metrics, swept, question.shape, places, numbers, tuple(reasons), is_stopped, apart)
 
 
+def computed(vessel: Vessel | Train, names: Sequence[str], rows: np.ndarray, metric: Metric) -> np.ndarray:
+    """A metric in SI for cases of numbers in SI, rows of shape (cases, names); nan where the vessel cannot be run.
+
+    Raises
+    ------
+    InputError
+        For a number that a condition cannot have.
+    """
+    return _Question.of(vessel, names, rows, metric).compute_all(None)[0][:, 0]
+
+
 def check_sweep(vessel: Vessel | Train, conditions: object, metrics: object) -> None:
     """Raise InputError with all faults of the question of a sweep; constants may be unknown."""
     _Question.read(vessel, conditions, metrics)
@@ -136,6 +147,21 @@ class _Question:
         if isinstance(vessel, Vessel) and vessel.spec.needs_size and not sizes:
             raise InputError("it has no size yet", vessel.label, f"give its {vessel.spec.default_size()}, or vary it")
         return cls(vessel, asked, given, settings, numbers, forms, shape, places)
+
+    @classmethod
+    def of(cls, vessel: Vessel | Train, names: Sequence[str], rows: np.ndarray, metric: Metric) -> _Question:
+        """The question of cases of numbers in SI, in the form of the present values."""
+        settings = {name: vessel.spec.condition(name) for name in names}
+        numbers = dict(zip(names, rows.T, strict=True))
+        given = {name: tuple(map(settings[name].give, column.tolist())) for name, column in numbers.items()}
+        for name, values in given.items():
+            is_quantity = settings[name].form in SI_UNITS  # whose bounds are those of its extremes
+            ends = (int(np.argmin(numbers[name])), int(np.argmax(numbers[name])))
+            for value in [values[i] for i in ends] if is_quantity else values:
+                settings[name].read(value)
+        forms = {name: setting.form for name, setting in settings.items()}
+        places = np.tile(np.arange(len(rows))[:, None], (1, len(names)))
+        return cls(vessel, (metric,), given, settings, numbers, forms, (len(rows),), places)
 
     def require_known(self) -> None:
         """Raise InputError if constants are unknown."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy import sparse
+import scipy
 
 from molino.core.annotations import ByName, PlainData
 from molino.core.balances.balance_symbols import HELD, WALL, slope_of
@@ -143,10 +143,10 @@ class BasinField:
             return inverse @ made, (by_c.reshape(cells, -1) @ turned).reshape(cells, r, r)
 
         def renew(by: np.ndarray) -> None:
-            blocks = [[-sparse.diags(by[:, i, j]) for j in range(r)] for i in range(r)]
+            blocks = [[-scipy.sparse.diags(by[:, i, j]) for j in range(r)] for i in range(r)]
             for i in range(r):
                 blocks[i][i] = blocks[i][i] + schemes[i].matrix
-            held["factors"], held["by"] = factor(sparse.bmat(blocks)), by
+            held["factors"], held["by"] = factor(scipy.sparse.bmat(blocks)), by
 
         def step(x: np.ndarray) -> np.ndarray:
             made, by = rates(x)

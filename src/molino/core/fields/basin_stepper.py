@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
-from scipy import sparse
+import scipy
 
 from molino.core.fields.stream_function import factor
 from molino.core.fields.transport import Fed, Sums, Transport
@@ -70,10 +70,10 @@ class Stepper:
         for i in range(n):
             for j in range(n):
                 if by is not None and by[:, i, j].any():
-                    blocks[i][j] = sparse.diags(-by[:, i, j])
-            own = self.schemes[i].matrix + sparse.diags(share * self.inertia)
+                    blocks[i][j] = scipy.sparse.diags(-by[:, i, j])
+            own = self.schemes[i].matrix + scipy.sparse.diags(share * self.inertia)
             blocks[i][i] = own if blocks[i][i] is None else own + blocks[i][i]
-        self._factors[share] = factor(blocks[0][0] if n == 1 else sparse.bmat(blocks)), by
+        self._factors[share] = factor(blocks[0][0] if n == 1 else scipy.sparse.bmat(blocks)), by
         return self._factors[share]
 
     def _solved(self, share: float, past: np.ndarray, guess: np.ndarray) -> np.ndarray:

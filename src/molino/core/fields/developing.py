@@ -15,8 +15,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.integrate import solve_ivp
-from scipy.interpolate import CubicSpline
+import scipy
 
 from molino.core.errors import SolveError
 from molino.core.fields.radial import MOST_VELOCITY, Radial
@@ -43,8 +42,8 @@ class Developing:
     """
 
     radial: Radial
-    velocity: CubicSpline
-    pressure: CubicSpline
+    velocity: scipy.interpolate.CubicSpline
+    pressure: scipy.interpolate.CubicSpline
 
     def at(self, x: float) -> tuple[np.ndarray, np.ndarray]:
         """Velocities at the nodes inside, and the flow away from the axis across them per length x."""
@@ -97,7 +96,7 @@ def developing(radial: Radial) -> Developing:
     first = first / (w @ first)
     begins = np.append(first, (first.max() ** 2 - 1) / 2)
     with np.errstate(all="ignore"):
-        found = solve_ivp(
+        found = scipy.integrate.solve_ivp(
             lambda s, y: slopes(np.exp(s), y) * np.exp(s),
             (np.log(x[0]), np.log(x[-1])),
             begins,
@@ -108,4 +107,8 @@ def developing(radial: Radial) -> Developing:
         )
     if found.status != 0 or not np.isfinite(found.y).all():
         raise SolveError("the entrance of a laminar flow could not be followed", "velocity", "take it as developed")
-    return Developing(radial, CubicSpline(np.log(x), found.y[:n].T), CubicSpline(np.log(x), found.y[n]))
+    return Developing(
+        radial,
+        scipy.interpolate.CubicSpline(np.log(x), found.y[:n].T),
+        scipy.interpolate.CubicSpline(np.log(x), found.y[n]),
+    )

@@ -6,8 +6,7 @@ import math
 from collections.abc import Callable
 
 import numpy as np
-from scipy.linalg import expm
-from scipy.special import roots_legendre
+import scipy
 
 from molino.core.checks import Check, require_passed
 from molino.core.errors import InputError
@@ -52,7 +51,7 @@ class LaminarTracer:
         slowness, found = np.diag(1 / (self.tube.spec.velocity * grid.developed)), []
         for part in np.array_split(flat, 1 + len(flat) * nodes**2 // _AT_ONCE):
             steps = matrix[None] + part[:, None, None] * slowness[None]
-            found.append(expm(-steps * float(self.tube.length.si)).sum(axis=2) @ cup)
+            found.append(scipy.linalg.expm(-steps * float(self.tube.length.si)).sum(axis=2) @ cup)
         return np.concatenate(found).reshape(np.shape(s))
 
     def moments(self, nodes: int) -> np.ndarray:
@@ -165,5 +164,5 @@ def _risen(x: np.ndarray, y: np.ndarray) -> np.ndarray:
 
 
 def _unit_quadrature() -> tuple[np.ndarray, np.ndarray]:
-    y, w = roots_legendre(_UNIT_NODES)
+    y, w = scipy.special.roots_legendre(_UNIT_NODES)
     return (y + 1) / 2, w / 2

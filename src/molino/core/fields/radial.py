@@ -12,8 +12,7 @@ from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
 import numpy as np
-from scipy.interpolate import BarycentricInterpolator
-from scipy.special import roots_jacobi, roots_legendre
+import scipy
 
 GEOMETRIES = ("pipe", "slit")
 MOST_VELOCITY = {"pipe": 2.0, "slit": 1.5}
@@ -36,7 +35,7 @@ class Radial:
 
     @cached_property
     def _quadrature(self) -> tuple[np.ndarray, np.ndarray]:
-        x, w = roots_jacobi(self.count, 0.0, 0.0 if self.geometry == "pipe" else -0.5)
+        x, w = scipy.special.roots_jacobi(self.count, 0.0, 0.0 if self.geometry == "pipe" else -0.5)
         return (x + 1) / 2, w / w.sum()
 
     @property
@@ -98,19 +97,19 @@ class Radial:
     @cached_property
     def up_to(self) -> np.ndarray:
         """Integrals over the cross-section from the axis to each node inside, shape (count, count + 1)."""
-        t, w = roots_legendre(self.count + 2)
+        t, w = scipy.special.roots_legendre(self.count + 2)
         t, w = (t + 1) / 2, w / 2
         nodes = np.append(self.x, 1.0)
         found = np.empty((self.count, self.count + 1))
         for i, end in enumerate(self.x):
             at, share = (end * t, end * w) if self.geometry == "pipe" else (end * t**2, np.sqrt(end) * w)
-            found[i] = share @ BarycentricInterpolator(nodes, np.eye(self.count + 1))(at)
+            found[i] = share @ scipy.interpolate.BarycentricInterpolator(nodes, np.eye(self.count + 1))(at)
         return found
 
     def at(self, values: np.ndarray, radii: np.ndarray) -> np.ndarray:
         """Profiles of shape (..., count + 1) at other distances from the axis, shape (..., radii)."""
         nodes = np.append(self.x, 1.0)
-        matrix = BarycentricInterpolator(nodes, np.eye(self.count + 1))(radii**2)
+        matrix = scipy.interpolate.BarycentricInterpolator(nodes, np.eye(self.count + 1))(radii**2)
         return np.asarray(values @ matrix.T)
 
 

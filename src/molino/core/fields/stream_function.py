@@ -20,9 +20,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy import sparse
-from scipy.interpolate import RegularGridInterpolator
-from scipy.sparse.linalg import SuperLU, splu
+import scipy
 
 from molino.core.errors import SolveError
 from molino.core.fields.grid import Grid
@@ -117,7 +115,7 @@ class FlowProblem:
         self.faces = self.x_face.size + self.y_face.size
 
     @cached_property
-    def velocities(self) -> sparse.csr_matrix:
+    def velocities(self) -> scipy.sparse.csr_matrix:
         """From the stream function to the velocities on the faces."""
         g, n = self.grid, self.node
         per_y = np.broadcast_to(1 / g.dy, self.x_face.shape).ravel()
@@ -125,10 +123,10 @@ class FlowProblem:
         rows = np.concatenate([np.tile(self.x_face.ravel(), 2), np.tile(self.y_face.ravel(), 2)])
         columns = np.concatenate([n[:, 1:].ravel(), n[:, :-1].ravel(), n[1:].ravel(), n[:-1].ravel()])
         values = np.concatenate([per_y, -per_y, -per_x, per_x])
-        return sparse.csr_matrix((values, (rows, columns)), (self.faces, n.size))
+        return scipy.sparse.csr_matrix((values, (rows, columns)), (self.faces, n.size))
 
     @cached_property
-    def free(self) -> tuple[sparse.csr_matrix, np.ndarray]:
+    def free(self) -> tuple[scipy.sparse.csr_matrix, np.ndarray]:
         """From the unknowns to the stream function: psi = P z + psi_0."""
         held, groups = self.conditions.held.ravel(), self.conditions.groups.ravel()
         alone = ~np.isfinite(held)
@@ -139,7 +137,7 @@ class FlowProblem:
             column[groups == name] = alone.sum() + k
         rows = np.flatnonzero(column >= 0)
         size = (held.size, int(alone.sum()) + len(names))
-        P = sparse.csr_matrix((np.ones(len(rows)), (rows, column[rows])), size)
+        P = scipy.sparse.csr_matrix((np.ones(len(rows)), (rows, column[rows])), size)
         return P, np.where(alone, 0.0, held)
 
     def potential(self) -> Flow:
@@ -148,10 +146,12 @@ class FlowProblem:
         wide_x, wide_y = g.wide
         weights = np.concatenate([np.outer(wide_x, g.dy).ravel(), np.outer(g.dx, wide_y).ravel()])
         B, (P, first) = self.velocities, self.free
-        A = B.T @ sparse.diags(weights) @ B
+        A = B.T @ scipy.sparse.diags(weights) @ B
         return Flow(g, self._solved(A, np.zeros(B.shape[1]), P, first))
 
-    def _solved(self, A: sparse.spmatrix, load: np.ndarray, P: sparse.csr_matrix, first: np.ndarray) -> np.ndarray:
+    def _solved(
+        self, A: scipy.sparse.spmatrix, load: np.ndarray, P: scipy.sparse.csr_matrix, first: np.ndarray
+    ) -> np.ndarray:
         """psi with P' (A psi + load) = 0."""
         if P.shape[1] == 0:
             return first.reshape(self.shape)
@@ -159,7 +159,7 @@ class FlowProblem:
         return np.asarray(P @ z + first).reshape(self.shape)
 
     @cached_property
-    def _gradients(self) -> tuple[sparse.csr_matrix, np.ndarray, np.ndarray]:
+    def _gradients(self) -> tuple[scipy.sparse.csr_matrix, np.ndarray, np.ndarray]:
         """Gradients G u + g of the velocities on the faces, with no slip on the walls, and their areas."""
         g, c = self.grid, self.conditions
         rows: list[np.ndarray] = []
@@ -215,7 +215,7 @@ class FlowProblem:
             put(faces[rubs, 0], None, d[0] / 2, along[rubs] * d[0] / 2, -lid.get(low, 0.0))
             rubs = ~slips[high]
             put(None, faces[rubs, -1], d[-1] / 2, along[rubs] * d[-1] / 2, lid.get(high, 0.0))
-        G = sparse.csr_matrix(
+        G = scipy.sparse.csr_matrix(
             (np.concatenate(values), (np.concatenate(rows), np.concatenate(columns))), (count, self.faces)
         )
         return G, np.concatenate(constants), np.concatenate(areas)
@@ -227,11 +227,11 @@ class FlowProblem:
         return Flow(self.grid, self._solved(A, load, P, first))
 
     @cached_property
-    def _viscous(self) -> tuple[sparse.csr_matrix, np.ndarray]:
+    def _viscous(self) -> tuple[scipy.sparse.csr_matrix, np.ndarray]:
         """Of the dissipation per viscosity: its matrix over the stream function, and the load of moving walls."""
         G, g, areas = self._gradients
         B = self.velocities
-        weighted = sparse.diags(areas) @ G @ B
+        weighted = scipy.sparse.diags(areas) @ G @ B
         whole = G @ B
         return (whole.T @ weighted).tocsr(), np.asarray(weighted.T @ g)
 
@@ -239,7 +239,9 @@ class FlowProblem:
         """The stream function of a flow on another grid at the nodes of this one, with the values given here."""
         P, first = self.free
         x, y = np.meshgrid(self.grid.x, self.grid.y, indexing="ij")
-        other = RegularGridInterpolator((near.grid.x, near.grid.y), near.psi)(np.column_stack([x.ravel(), y.ravel()]))
+        other = scipy.interpolate.RegularGridInterpolator((near.grid.x, near.grid.y), near.psi)(
+            np.column_stack([x.ravel(), y.ravel()])
+        )
         shares = np.asarray(P.sum(axis=0)).ravel()
         return np.asarray(P @ ((P.T @ (other - first)) / shares) + first)
 
@@ -291,7 +293,7 @@ class FlowProblem:
         for n in range(_MOST_NEWTON):
             q, u = Q @ psi, U @ psi
             residual = viscosity * (A @ psi + load) + B.T @ (sums @ (q * u))
-            J = viscosity * A + B.T @ sums @ (sparse.diags(u) @ Q + sparse.diags(q) @ U)
+            J = viscosity * A + B.T @ sums @ (scipy.sparse.diags(u) @ Q + scipy.sparse.diags(q) @ U)
             right = np.asarray(P.T @ residual)
             step = P @ factor(P.T @ J @ P).solve(-right)
             size = float(np.max(np.abs(step))) / max(float(np.ptp(psi)), 1e-300)
@@ -304,7 +306,7 @@ class FlowProblem:
         return None
 
     @cached_property
-    def _convection(self) -> tuple[sparse.csr_matrix, sparse.csr_matrix, sparse.csr_matrix]:
+    def _convection(self) -> tuple[scipy.sparse.csr_matrix, scipy.sparse.csr_matrix, scipy.sparse.csr_matrix]:
         """Of div(u u) around each face: the flows through its sides, the transported velocity, and their sums.
 
         Momentum is balanced over the area between the middles of the two cells at a face. Both factors are averages of
@@ -364,15 +366,15 @@ class FlowProblem:
         )
 
 
-def _matrix(parts: list[tuple[np.ndarray, np.ndarray, np.ndarray]], shape: tuple[int, int]) -> sparse.csr_matrix:
+def _matrix(parts: list[tuple[np.ndarray, np.ndarray, np.ndarray]], shape: tuple[int, int]) -> scipy.sparse.csr_matrix:
     rows, columns, values = (np.concatenate([np.ravel(part[k]) for part in parts]) for k in range(3))
-    return sparse.csr_matrix((values, (rows.astype(int), columns.astype(int))), shape)
+    return scipy.sparse.csr_matrix((values, (rows.astype(int), columns.astype(int))), shape)
 
 
-def factor(matrix: sparse.spmatrix) -> SuperLU:
+def factor(matrix: scipy.sparse.spmatrix) -> scipy.sparse.linalg.SuperLU:
     """A sparse matrix of nearly symmetric pattern, factored."""
-    return splu(
-        sparse.csc_matrix(matrix),
+    return scipy.sparse.linalg.splu(
+        scipy.sparse.csc_matrix(matrix),
         permc_spec="MMD_AT_PLUS_A",
         options={"SymmetricMode": True},
         diag_pivot_thresh=0.001,

@@ -19,8 +19,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy import sparse
-from scipy.sparse.linalg import SuperLU
+import scipy
 
 from molino.core.errors import SolveError
 from molino.core.fields.stream_function import Flow, factor
@@ -57,13 +56,13 @@ class Scheme:
     """
 
     diffusivity: float
-    matrix: sparse.csc_matrix
+    matrix: scipy.sparse.csc_matrix
     parts: np.ndarray
     faces: tuple[np.ndarray, ...]
-    sums: sparse.csr_matrix
+    sums: scipy.sparse.csr_matrix
 
     @cached_property
-    def factors(self) -> SuperLU:
+    def factors(self) -> scipy.sparse.linalg.SuperLU:
         """The matrix, factored."""
         return factor(self.matrix)
 
@@ -226,12 +225,12 @@ class Transport:
             values += [port.flows for port in self.ports_out]
             out = [port.cells for port in self.ports_out]
             rows, columns = np.concatenate([a, a, b, b, *out]), np.concatenate([a, b, b, a, *out])
-            matrix = sparse.coo_matrix((np.concatenate(values), (rows, columns)), (cells, cells)).tocsc()
+            matrix = scipy.sparse.coo_matrix((np.concatenate(values), (rows, columns)), (cells, cells)).tocsc()
             limited = np.flatnonzero((share < 1) & (size > 0))
             many = np.arange(len(limited))
             signs = np.repeat([1.0, -1.0], len(limited))
             places = (np.concatenate([a[limited], b[limited]]), np.concatenate([many, many]))
-            sums = sparse.csr_matrix((signs, places), (cells, len(limited)))
+            sums = scipy.sparse.csr_matrix((signs, places), (cells, len(limited)))
             steeper, halves = self.apart / self.away, self.half / self.apart
             each = (self.upstream, self.downstream, self.further, steeper, halves, self.blunt)
             faces = tuple(one[limited] for one in each)

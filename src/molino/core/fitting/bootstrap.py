@@ -12,7 +12,7 @@ from functools import cache, cached_property
 from time import sleep
 
 import numpy as np
-from scipy.special import ndtr
+import scipy
 
 from molino.core import units
 from molino.core.annotations import PlainData
@@ -110,7 +110,7 @@ class Bootstrap(Frozen, Result):
         """
         t = student_t_quantile(0.975, self.degrees_of_freedom)
         t *= math.sqrt(self.observations / self.degrees_of_freedom) if self.kind == "cases" else 1.0
-        low, high = np.percentile(self.draws, [100 * ndtr(-t), 100 * ndtr(t)], axis=0)
+        low, high = np.percentile(self.draws, [100 * scipy.special.ndtr(-t), 100 * scipy.special.ndtr(t)], axis=0)
         return {n: (float(a), float(b)) for n, a, b in zip(self.names, low, high, strict=True)}
 
     def table(self) -> Table:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from scipy.optimize import least_squares, root
+import scipy
 
 from molino.core.errors import SolveError
 from molino.core.fitting.least_squares_problem import Optimum, Problem, Scale, degrees_by_group
@@ -68,7 +68,7 @@ class _Search:
     def least(self, variables: np.ndarray, aim: float) -> tuple[np.ndarray, bool]:
         """The optimum at the present weights to a relative tolerance, and whether it is inside all bounds."""
         low, high = self.scale.bounds()
-        found = least_squares(
+        found = scipy.optimize.least_squares(
             self.residuals,
             np.clip(variables, low, high),
             jac=self.jacobian,
@@ -135,7 +135,7 @@ class _Search:
             return np.asarray(self.jacobian(v).T @ self.residuals(v) / columns / max(size, 1e-300))
 
         try:
-            found = root(gradient, variables, method="hybr", options={"xtol": 1e-13})
+            found = scipy.optimize.root(gradient, variables, method="hybr", options={"xtol": 1e-13})
         except SolveError:
             return variables
         low, high = self.scale.bounds()

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from molino.core import units
 from molino.core.annotations import PlainData
@@ -196,7 +196,9 @@ def _crossing(
     for _ in range(_FARTHEST):
         outer = max(bound, outer + sign * length) if sign < 0 else min(bound, outer + sign * length)
         if above(outer) >= 0:
-            found = float(brentq(above, inner, outer, xtol=_ENOUGH * max(abs(outer - centre), 1e-9), rtol=1e-9))
+            found = float(
+                scipy.optimize.brentq(above, inner, outer, xtol=_ENOUGH * max(abs(outer - centre), 1e-9), rtol=1e-9)
+            )
             return found if _is_crossing(fit, i, found, limit) else math.nan
         if outer == bound:
             break
@@ -300,7 +302,7 @@ def region(fit: FitData, first: str, second: str, points: int = 36) -> Region:
         if above(outer) < 0:
             outline.append([math.nan, math.nan])
             continue
-        outline.append((centre + brentq(above, 0.0, outer, xtol=1e-2) * way).tolist())
+        outline.append((centre + scipy.optimize.brentq(above, 0.0, outer, xtol=1e-2) * way).tolist())
     outline.append(outline[0])
     circle = np.linspace(0, 2 * math.pi, 121)
     straight = np.linalg.cholesky(pair) * math.sqrt(limit) @ np.array([np.cos(circle), np.sin(circle)])

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import betaln, ndtr
+import scipy
 
 from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.replicates import groups
@@ -130,7 +130,7 @@ def sign_runs(response: str, residuals: np.ndarray) -> SignRuns:
     if n + m <= 40:
         return SignRuns(response, runs, expected, sum(_chance(k, n, m) for k in range(2, runs + 1)))
     deviation = math.sqrt((expected - 1) * (expected - 2) / (n + m - 1))
-    return SignRuns(response, runs, expected, float(ndtr((runs + 0.5 - expected) / deviation)))
+    return SignRuns(response, runs, expected, float(scipy.special.ndtr((runs + 0.5 - expected) / deviation)))
 
 
 def _chance(runs: int, n: int, m: int) -> float:
@@ -140,7 +140,7 @@ def _chance(runs: int, n: int, m: int) -> float:
         return math.comb(a, b)
 
     half = runs // 2
-    total = math.exp(-betaln(n + 1, m + 1)) / (n + m + 1)
+    total = math.exp(-scipy.special.betaln(n + 1, m + 1)) / (n + m + 1)
     if runs % 2 == 0:
         return 2 * ways(n - 1, half - 1) * ways(m - 1, half - 1) / total
     return (ways(n - 1, half) * ways(m - 1, half - 1) + ways(n - 1, half - 1) * ways(m - 1, half)) / total

@@ -7,8 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.integrate import solve_ivp
-from scipy.interpolate import PchipInterpolator
+import scipy
 
 from molino.core.annotations import PlainData
 from molino.core.arguments import checked
@@ -253,14 +252,16 @@ def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) ->
     t, left = distribution.times, np.maximum(1 - distribution.F, _EMPTY)
     count = min(int(np.sum(left > _EMPTY)) + 1, len(t))
     last = float(t[count - 1])
-    risk = PchipInterpolator(t[:count], -np.log(left[:count])).derivative()  # E/(1 - F), its integral exactly that of F
+    risk = scipy.interpolate.PchipInterpolator(
+        t[:count], -np.log(left[:count])
+    ).derivative()  # E/(1 - F), its integral exactly that of F
 
     def slope(x: float, c: np.ndarray) -> np.ndarray:  # x = last - life expectancy
         return np.asarray(production(c) - float(risk(last - x)) * (c - fed))
 
     rate = distribution.tail_rate if math.isfinite(distribution.tail_rate) else float(risk(last))
     begin = _rest(production, fed, max(rate, 1e-12 / max(last, 1e-300)))
-    found = solve_ivp(
+    found = scipy.integrate.solve_ivp(
         slope, (0.0, last), begin, method="LSODA", rtol=1e-8, atol=1e-10 * max(fed.sum(), 1e-300), max_step=last / 200
     )
     if not found.success:
@@ -276,7 +277,7 @@ def _maximum_mixedness(batch: Batch, distribution: ResidenceTimeDistribution) ->
 
 def _rest(production: Callable[[np.ndarray], np.ndarray], fed: np.ndarray, rate: float) -> np.ndarray:
     """The steady state of dc/dt = production - rate (c - fed)."""
-    found = solve_ivp(
+    found = scipy.integrate.solve_ivp(
         lambda t, c: production(c) - rate * (c - fed),
         (0.0, 60.0 / rate),
         fed,

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.interpolate import CubicSpline
-from scipy.optimize import nnls
+import scipy
 
 _MOST = 160
 """Largest number of points of the distribution."""
@@ -44,7 +43,7 @@ def deconvolved(
 
     def at(weight: float) -> tuple[np.ndarray, float]:
         root = np.sqrt(weight * size)
-        found, _ = nnls(
+        found, _ = scipy.optimize.nnls(
             np.vstack([matrix, root * curvature]),
             np.concatenate([outlet, np.zeros(len(curvature))]),
             maxiter=50 * len(grid),
@@ -84,7 +83,7 @@ def convolution(times: np.ndarray, inlet: np.ndarray, grid: np.ndarray) -> np.nd
     weights = np.ones(fine + 1)
     weights[1:-1:2], weights[2:-1:2] = 4.0, 2.0
     weights *= step / (3 * fine)
-    found, curve = np.zeros((len(times), len(grid))), CubicSpline(times, inlet)
+    found, curve = np.zeros((len(times), len(grid))), scipy.interpolate.CubicSpline(times, inlet)
     for u, w in zip(inside, weights, strict=True):
         late = times[:, None] - (grid[:-1] + u * step)[None, :]
         came = np.where(late >= 0, curve(np.maximum(late, 0.0)), 0.0)

@@ -7,7 +7,7 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from molino.core.arguments import checked
 from molino.core.errors import InputError
@@ -172,7 +172,7 @@ class _Fitting:
         starts = [np.clip(begin, low + inside, high - inside) for begin in self._begins()]
         starts.sort(key=lambda start: float(np.sum(self.residuals(start) ** 2)))
         for start in starts[:_TRIED]:
-            one = least_squares(
+            one = scipy.optimize.least_squares(
                 self.residuals, start, bounds=(low, high), x_scale=np.maximum(np.abs(start), 0.1), max_nfev=200
             )
             if found is None or one.cost < found.cost:

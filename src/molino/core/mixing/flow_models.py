@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 import numpy as np
-from scipy import special
+import scipy
 
 from molino.core.errors import Faults
 from molino.core.mixing.flow_model import FlowModel, Range
@@ -59,12 +59,12 @@ class TanksInSeries(FlowModel):
         """E(t) in 1/s."""
         n = self.number("n")
         x = np.asarray(times) * n / mean
-        return np.asarray(np.exp((n - 1) * np.log(x) - x - special.gammaln(n)) * n / mean)
+        return np.asarray(np.exp((n - 1) * np.log(x) - x - scipy.special.gammaln(n)) * n / mean)
 
     def F(self, times: np.ndarray, mean: float) -> np.ndarray:
         """F(t)."""
         n = self.number("n")
-        return np.asarray(special.gammainc(n, np.asarray(times) * n / mean))
+        return np.asarray(scipy.special.gammainc(n, np.asarray(times) * n / mean))
 
 
 BOUNDARIES = ("closed", "closed-open", "open")
@@ -146,7 +146,7 @@ class LaminarFlow(FlowModel):
         z = np.where(small, 1.0, x)
         far = np.abs(z) > 60
         w = np.where(far, 1.0, z)
-        third = 0.5 * (np.exp(-w) * (1 - w) + w**2 * special.exp1(w))  # E_3
+        third = 0.5 * (np.exp(-w) * (1 - w) + w**2 * scipy.special.exp1(w))  # E_3
         asymptotic = np.exp(-z) / z * (1 - 3 / z + 12 / z**2 - 60 / z**3 + 360 / z**4 - 2520 / z**5)
         return np.where(small, 1 - 2 * x, 2 * np.where(far, asymptotic, third))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.interpolate import make_smoothing_spline
+import scipy
 
 from molino.core.frozen import Frozen
 
@@ -37,6 +37,6 @@ def smoothed(t: np.ndarray, y: np.ndarray, smoothing: float | None, slope: bool 
     """
     s, whole = (t - t[0]) / (t[-1] - t[0]), np.arcsinh(1 / _EARLY)
     x = np.arcsinh(s / _EARLY) / whole
-    spline = make_smoothing_spline(x, y, lam=smoothing)
+    spline = scipy.interpolate.make_smoothing_spline(x, y, lam=smoothing)
     scale = 1 / (np.hypot(s, _EARLY) * whole * (t[-1] - t[0]))  # dx/dt
     return np.asarray(np.maximum(spline.derivative()(x) * scale if slope else spline(x), 0.0))

@@ -9,8 +9,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from scipy.integrate import simpson
-from scipy.signal import savgol_filter
+import scipy
 
 from molino.core import units
 from molino.core.display import Display
@@ -201,7 +200,7 @@ class TracerSignal(Frozen, Printed):
         """
         t, _, _ = self.kept_samples
         left = self._falling(self.without_baseline(self.signal), self.signal)
-        smooth = savgol_filter(left, max(5, 2 * (len(t) // _WINDOWS) + 1), 2)
+        smooth = scipy.signal.savgol_filter(left, max(5, 2 * (len(t) // _WINDOWS) + 1), 2)
         peak = int(np.argmax(smooth)) if self.kind != "step up" else 0
         surely = np.flatnonzero(smooth > _SURE * self.noise)
         ends = max(int(surely[-1]) if len(surely) else peak, peak)
@@ -272,7 +271,7 @@ def area_pieces(t: np.ndarray, y: np.ndarray) -> np.ndarray:
 def _weights(t: np.ndarray, rule: str) -> np.ndarray:
     """Weights of the samples of a curve in its integral."""
     if rule == "Simpson":
-        return np.asarray(simpson(np.eye(len(t)), x=t, axis=0))
+        return np.asarray(scipy.integrate.simpson(np.eye(len(t)), x=t, axis=0))
     width = np.diff(t)
     return np.asarray(0.5 * (np.append(width, 0.0) + np.append(0.0, width)))
 

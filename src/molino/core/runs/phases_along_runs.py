@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.contract.phase_limits import PhaseLimit, phase_limit, two_liquids
@@ -63,7 +63,11 @@ def _of_second_phase(run: RunData, limit: PhaseLimit) -> dict[str, str]:
             return float(margin[0] - (1.0 if limit.is_gas else pressure[0]))
 
         ends = float(points[first - 1]), float(points[first])
-        where = float(brentq(off, *ends, xtol=1e-9 * ends[1])) if off(ends[0]) < 0 < off(ends[1]) else ends[1]
+        where = (
+            float(scipy.optimize.brentq(off, *ends, xtol=1e-9 * ends[1]))
+            if off(ends[0]) < 0 < off(ends[1])
+            else ends[1]
+        )
         kind = "time" if run.is_over_time else "volume"
         begins = f"from {kind} {display.text(where, kind)} on"
     what = "it condenses" if limit.is_gas else "it boils"

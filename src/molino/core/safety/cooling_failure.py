@@ -13,8 +13,8 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import minimize_scalar
 
 from molino.core.balances.balance_symbols import AMOUNT, HELD_CAPACITY, INLET, RELEASED, SENSIBLE, START_T, VOLUME
 from molino.core.balances.engines import ATOL, RTOL
@@ -227,7 +227,7 @@ class CoolingFailure:
         i = int(np.argmax([c.highest for c in courses]))
         low, high = float(moments[max(i - 1, 0)]), float(moments[min(i + 1, len(moments) - 1)])
         best = float(moments[i]), self.course(float(moments[i]))
-        found = minimize_scalar(
+        found = scipy.optimize.minimize_scalar(
             lambda at: -self.course(float(at)).highest,
             bounds=(low, high),
             method="bounded",

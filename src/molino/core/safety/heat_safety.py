@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from scipy.optimize import minimize_scalar
+import scipy
 
 from molino.core import units
 from molino.core.arguments import checked
@@ -113,7 +113,7 @@ def _boundary(run: Run, within: float) -> RunawayBoundary:
     i = int(np.argmax(rows[:, 1] * coolants / rows[:, 0]))
     boundary = None
     if 0 < i < len(coolants) - 1:
-        found = minimize_scalar(
+        found = scipy.optimize.minimize_scalar(
             lambda c: -relative(float(c)),
             bounds=(coolants[i - 1], coolants[i + 1]),
             method="bounded",

@@ -5,8 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import MISSING, dataclass
 
-from scipy.integrate import quad
-from scipy.optimize import brentq
+import scipy
 
 from molino.core import units
 from molino.core.errors import Faults, InputError
@@ -117,7 +116,7 @@ class Decomposition(Frozen, Printed):
             return math.inf
         if self._log_time(_COLDEST, capacity) < wanted:
             raise InputError(f"at {_COLDEST:g} K the time is already shorter", "decomposition", "check its rate and Ea")
-        found = brentq(lambda T: self._log_time(T, capacity) - wanted, _COLDEST, hottest, xtol=1e-9)
+        found = scipy.optimize.brentq(lambda T: self._log_time(T, capacity) - wanted, _COLDEST, hottest, xtol=1e-9)
         return float(found)
 
     def _accelerates_below(self, capacity: float) -> float:
@@ -135,7 +134,7 @@ class Decomposition(Frozen, Printed):
             """Has the sign of the derivative of the rate by the conversion."""
             return by_T * rise * (1 - a) - n * (start + rise * a) ** 2
 
-        last = float(brentq(growth, 0.0, 1.0, xtol=1e-15)) if n else 1.0
+        last = float(scipy.optimize.brentq(growth, 0.0, 1.0, xtol=1e-15)) if n else 1.0
         exponent = by_T / start  # the rate at the beginning is taken out, so that nothing overflows
 
         def slowness(a: float) -> float:
@@ -143,7 +142,7 @@ class Decomposition(Frozen, Printed):
 
         width = start**2 / (by_T * rise)
         breaks = [b * width for b in _BREAKS if b * width < last]
-        whole, _ = quad(slowness, 0.0, last, points=breaks or None, epsabs=0.0, epsrel=1e-11, limit=200)
+        whole, _ = scipy.integrate.quad(slowness, 0.0, last, points=breaks or None, epsabs=0.0, epsrel=1e-11, limit=200)
         first = math.log(self.rate.si / self.heat.si) - by_T * (1 / start - 1 / self.at.si)
         return math.log(whole) - first if whole > 0 else -math.inf
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.special import i0e, i1e
 
 from molino.core import units
 from molino.core.arguments import checked
@@ -36,7 +36,7 @@ class Effectiveness(NumericFunction):
         if shape == SHAPES["slab"]:
             return math.tanh(modulus) / modulus
         if shape == SHAPES["cylinder"]:
-            return float(i1e(2 * modulus) / i0e(2 * modulus)) / modulus
+            return float(scipy.special.i1e(2 * modulus) / scipy.special.i0e(2 * modulus)) / modulus
         return (3 * modulus / math.tanh(3 * modulus) - 1) / (3 * square)
 
     def fdiff(self, argindex: int = 1) -> sp.Expr:
@@ -60,7 +60,7 @@ class EffectivenessSlope(NumericFunction):
             return (modulus * (1 - flat**2) - flat) / (2 * modulus**3)
         if shape == SHAPES["cylinder"]:
             x = 2 * modulus
-            ratio = float(i1e(x) / i0e(x))
+            ratio = float(scipy.special.i1e(x) / scipy.special.i0e(x))
             return (2 * (1 - ratio / x - ratio**2) / x - 2 * ratio / x**2) / modulus
         x = 3 * modulus
         coth, square_csch = 1 / math.tanh(x), (1 / math.sinh(x) ** 2 if x < 300 else 0.0)

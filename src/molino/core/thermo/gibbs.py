@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.linalg.lapack import dgesv
+import scipy
 
 from molino.core.chemistry.symbolic_network import independent_rows
 from molino.core.errors import SolveError
@@ -465,7 +465,7 @@ def _closed(a: np.ndarray, b: np.ndarray, n: np.ndarray) -> np.ndarray:
 
 def _solved(matrix: np.ndarray, right: np.ndarray) -> np.ndarray:
     """The solution of a system, by least squares if it is singular."""
-    _, _, found, info = dgesv(matrix, right)
+    _, _, found, info = scipy.linalg.lapack.dgesv(matrix, right)
     if info == 0 and np.isfinite(found).all():
         return np.asarray(found)
     if not np.isfinite(matrix).all() or not np.isfinite(right).all():

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from molino.core.annotations import PlainData
 from molino.core.chemistry.heat_capacity import STANDARD_TEMPERATURE
@@ -126,7 +126,7 @@ def rachford_rice(z: np.ndarray, K: np.ndarray) -> tuple[float, np.ndarray, np.n
     if off(1.0) >= 0:
         x = np.where(there, z / np.where(there, K, 1.0), 0.0)
         return 1.0, x / x.sum(), z
-    share = float(brentq(off, 0.0, 1.0, xtol=1e-15, rtol=1e-14))
+    share = float(scipy.optimize.brentq(off, 0.0, 1.0, xtol=1e-15, rtol=1e-14))
     x = z / (1 + share * (K - 1))
     y = K * x
     return share, x / x.sum(), y / y.sum()
@@ -159,7 +159,7 @@ def bracketed(off: Callable[[float], float], start: float) -> float:
         there = min(max(here + way, COLDEST), _HOTTEST)
         further = tried(there)
         if further is not None and further * value <= 0:
-            return float(brentq(off, *sorted((here, there)), xtol=1e-12, rtol=1e-14))
+            return float(scipy.optimize.brentq(off, *sorted((here, there)), xtol=1e-12, rtol=1e-14))
         if further is None or there == here:  # undefined there
             step /= 2
         else:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from molino.core import units
 from molino.core.display import Display
@@ -235,7 +235,7 @@ class PhaseEquilibrium(TwoPhases):
             return self._appears(z, *at(number), 1.0, split.x)[0]
 
         try:
-            number = float(brentq(off, inside * (1 - 1e-4), inside * (1 + 1e-4), rtol=1e-13))
+            number = float(scipy.optimize.brentq(off, inside * (1 - 1e-4), inside * (1 + 1e-4), rtol=1e-13))
         except ValueError:  # near the critical point
             return None
         T, P = at(number)

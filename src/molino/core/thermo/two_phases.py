@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from molino.core import units
 from molino.core.chemistry.species import Species
@@ -297,7 +297,9 @@ class TwoPhases(Frozen, Printed):
             is_apart = float(np.max(np.abs(other - z))) > 1e-5 or (np.count_nonzero(z) == 1 and abs(there) > 1e-9)
             if is_apart and sign * there <= 0 and low > 0:
                 try:
-                    return float(brentq(lambda p, held: self._appears(z, T, p, share, held)[0], low, P, (start,)))
+                    return float(
+                        scipy.optimize.brentq(lambda p, held: self._appears(z, T, p, share, held)[0], low, P, (start,))
+                    )
                 except ValueError:  # near the critical point
                     break
             if is_apart and sign * there > 0:

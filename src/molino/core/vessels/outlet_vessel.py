@@ -15,8 +15,8 @@ from functools import cached_property
 from typing import ClassVar
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import brentq
 
 from molino.core.balances.balance_symbols import FEED_P, FEED_T, FLOW, INLET, LOCAL_FLOW, MOLAR_FLOW
 from molino.core.balances.compiled import compiled
@@ -233,7 +233,7 @@ class OutletSpecification(FlowSpecification):
             return float(energy(own.values)(np.append(found, T), 0.0)[0])
 
         low, high = self.bracket(off, float(near[-1]) if near is not None else case.value(FEED_T))
-        T = low if low == high else float(brentq(off, low, high, xtol=1e-11, rtol=1e-14))
+        T = low if low == high else float(scipy.optimize.brentq(off, low, high, xtol=1e-11, rtol=1e-14))
         off(T)
         own, found = held[T]
         state = np.append(found, T)

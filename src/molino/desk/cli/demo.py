@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
-from molino.desk.steps.common import console
+from molino.desk.steps.common import console, one_screen
 
 _FILES = {
     "liquor": (
@@ -100,8 +100,10 @@ def demo(
         for step in steps_of(job):
             if not as_json:
                 out.print(Rule(f"molino {step} {job.path}", align="left", style="cyan"))
-            results[step] = take(step, job, as_json)
+            with one_screen(f"molino {step} {job.path}"):
+                results[step] = take(step, job, as_json)
         if not as_json:
             out.print(Rule("further", align="left", style="cyan"))
+            out.print(f"Tables and figures of all steps are in {job.results}/.")
             out.print(_FURTHER[example].format(folder=folder))
         as_asked(results, as_json)

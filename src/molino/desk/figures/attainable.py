@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from matplotlib.figure import Figure
 from matplotlib.lines import Line2D
-from scipy.spatial import ConvexHull
 
 from molino.core.annotations import PlainData
 from molino.core.design.attainable_region import AttainableRegion
@@ -80,7 +80,7 @@ def _along_each_axis(region: AttainableRegion, best: BestTrain | None) -> Figure
     handles: list[object] = []
     for axes, (i, j) in zip(panels, ((0, 1), (0, 2), (1, 2)), strict=True):
         flat = shown[:, [i, j]]
-        outline = flat[ConvexHull(flat / np.maximum(np.ptp(flat, axis=0), 1e-300)).vertices]
+        outline = flat[scipy.spatial.ConvexHull(flat / np.maximum(np.ptp(flat, axis=0), 1e-300)).vertices]
         axes.fill(*outline.T, facecolor="#eef3f7", edgecolor=style.INK, lw=1.2, zorder=0)
         for n, kind in enumerate(("tube", "tank")):
             own = flat[kinds == kind]

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
+import scipy
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
-from scipy.special import ndtri
 
 from molino.core.display import Display
 from molino.core.fitting.fit_result import Fit
@@ -85,7 +85,7 @@ def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
 def normal(axes: Axes, result: Fit) -> None:
     """Residuals in order against the quantiles of a normal distribution (G. Blom's places)."""
     scaled = np.sort(result.points.scaled)
-    places = ndtri((np.arange(1, len(scaled) + 1) - 0.375) / (len(scaled) + 0.25))
+    places = scipy.special.ndtri((np.arange(1, len(scaled) + 1) - 0.375) / (len(scaled) + 0.25))
     style.dress(axes, "normal quantile", _RESIDUAL)
     axes.plot(places[[0, -1]], places[[0, -1]], color=style.QUIET, linewidth=1)
     axes.plot(places, scaled, "o", color=style.INK, ms=4, mfc="none")

@@ -75,7 +75,22 @@ class InlineFigure(Figure):
     """A figure that a notebook shows in the width of the page."""
 
     def savefig(self, *args: Any, **kwargs: Any) -> None:
-        """As of Matplotlib, with one warning of all characters that no font has."""
+        """As of Matplotlib, with one warning of all characters that no font has.
+
+        The layout is made once: Matplotlib would draw everything an additional time for it.
+        """
+        engine, dpi = self.get_layout_engine(), self.dpi
+        if engine is not None and isinstance(kwargs.get("dpi"), int | float):
+            self.dpi = kwargs["dpi"]
+            engine.execute(self)
+            self.set_layout_engine(None)
+        try:
+            self._saved(*args, **kwargs)
+        finally:
+            self.set_layout_engine(engine)
+            self.dpi = dpi
+
+    def _saved(self, *args: Any, **kwargs: Any) -> None:
         with warnings.catch_warnings(record=True) as caught:
             warnings.simplefilter("always")
             super().savefig(*args, **kwargs)

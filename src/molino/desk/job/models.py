@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, PlainValidator, WithJsonSchema, create_model
+from pydantic import BaseModel, ConfigDict, Field, PlainValidator, create_model
 
 from molino.core.annotations import PlainData
 from molino.core.chemistry.heat_capacity import HeatCapacity
@@ -38,6 +38,7 @@ from molino.desk.job.shapes import (
     ONE_OR_MORE,
     Constant,
     Entry,
+    OneOf,
     Pairs,
     ProfileField,
     Quantities,
@@ -68,9 +69,6 @@ def _heat_capacity(given: object) -> Scalar | list[Scalar] | HeatCapacityTable:
     return HeatCapacityTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 
-_CP_SCHEMA = {"anyOf": [*ONE_OR_MORE, HeatCapacityTable.model_json_schema()]}
-
-
 class VaporPressureTable(Table):
     """A vapor pressure over temperature: { antoine = [A, B, C], pressure = "bar", temperature = "degC" }, or the
     numbers of ln(P/Pa) = a + b/(T + shift) + c ln T + d T^e."""
@@ -97,7 +95,9 @@ class SpeciesTable(Table):
     phase: Literal["gas", "liquid"] = "gas"
     vapor_pressure: VaporPressureTable | None = None
     heat_capacity: Annotated[
-        Scalar | list[Scalar] | HeatCapacityTable | None, PlainValidator(_heat_capacity), WithJsonSchema(_CP_SCHEMA)
+        Scalar | list[Scalar] | HeatCapacityTable | None,
+        PlainValidator(_heat_capacity),
+        OneOf(*ONE_OR_MORE, HeatCapacityTable),
     ] = None
     source: str = ""
 
@@ -106,7 +106,7 @@ class ReactionTable(BaseModel):
     """Equation, rate law, and any constants that the rate law names; without an equation the reaction of that name in
     the `library`, changed by the given values."""
 
-    model_config = ConfigDict(extra="allow", frozen=True)
+    model_config = ConfigDict(extra="allow", frozen=True, defer_build=True)
     __pydantic_extra__: dict[str, Constant]
 
     equation: str | None = None
@@ -169,16 +169,11 @@ def _heat(given: object) -> str | Table:
     return given
 
 
-_HEAT_SCHEMA = {
-    "anyOf": [
-        {"enum": ["isothermal", "adiabatic"]},
-        AdiabaticTable.model_json_schema(),
-        DutyTable.model_json_schema(),
-        JacketTable.model_json_schema(),
-        HeldProfileTable.model_json_schema(),
-    ]
-}
-HeatField = Annotated[str | Table | None, PlainValidator(_heat), WithJsonSchema(_HEAT_SCHEMA)]
+HeatField = Annotated[
+    str | Table | None,
+    PlainValidator(_heat),
+    OneOf({"enum": ["isothermal", "adiabatic"]}, AdiabaticTable, DutyTable, JacketTable, HeldProfileTable),
+]
 
 
 @with_fields_of(Membrane)
@@ -452,7 +447,7 @@ class TemperatureTable(Table):
 class CandidateTable(BaseModel):
     """Another chemistry for the same data: its reactions replace those of the same name."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
     reactions: dict[str, ReactionTable] = {}
     without: list[str] = []
 
@@ -537,13 +532,8 @@ def _free(given: object) -> list[Scalar] | FreeProfileTable:
     return [check_quantity(end) for end in given]
 
 
-_FREE_SCHEMA = {
-    "anyOf": [
-        {"type": "array", "items": NUMBER_OR_TEXT, "minItems": 2, "maxItems": 2},
-        FreeProfileTable.model_json_schema(),
-    ]
-}
-FreeField = Annotated[list[Scalar] | FreeProfileTable, PlainValidator(_free), WithJsonSchema(_FREE_SCHEMA)]
+_ENDS = {"type": "array", "items": NUMBER_OR_TEXT, "minItems": 2, "maxItems": 2}
+FreeField = Annotated[list[Scalar] | FreeProfileTable, PlainValidator(_free), OneOf(_ENDS, FreeProfileTable)]
 
 
 class OptimizeTable(Table):
@@ -705,7 +695,7 @@ class TracerTable(Table):
 class SpanTable(Table):
     """Values of a condition from one end to the other: { from = "165 degC", to = "185 degC", points = 21 }."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, defer_build=True)
     first: Quantity = Field(alias="from")
     to: Quantity
     points: int = Field(ge=1)
@@ -716,8 +706,7 @@ def _values(given: object) -> Scalar | list[Scalar] | SpanTable:
     return SpanTable.model_validate(given) if isinstance(given, dict) else check_quantities(given)
 
 
-_VALUES_SCHEMA = {"anyOf": [*ONE_OR_MORE, SpanTable.model_json_schema()]}
-Values = Annotated[Scalar | list[Scalar] | SpanTable, PlainValidator(_values), WithJsonSchema(_VALUES_SCHEMA)]
+Values = Annotated[Scalar | list[Scalar] | SpanTable, PlainValidator(_values), OneOf(*ONE_OR_MORE, SpanTable)]
 """One value of a condition, several in a list, or a span of them."""
 
 

@@ -38,17 +38,25 @@ def _profile(given: object) -> Scalar | list[list[Scalar]]:
     return _pairs(given) if isinstance(given, list) else check_quantity(given)
 
 
-NUMBER_OR_TEXT = {"type": ["string", "number"]}
-ONE_OR_MORE = [NUMBER_OR_TEXT, {"type": "array", "items": NUMBER_OR_TEXT}]
-_PAIRS = {"type": "array", "items": {"type": "array", "items": NUMBER_OR_TEXT}}
+class OneOf:
+    """The JSON Schema of a value that has one of several forms: schemas, or tables, whose schema is made on request."""
+
+    def __init__(self, *forms: PlainData | type[BaseModel]) -> None:
+        self.forms = forms
+
+    def __get_pydantic_json_schema__(self, schema: object, handler: object) -> PlainData:
+        return {"anyOf": [form if isinstance(form, dict) else form.model_json_schema() for form in self.forms]}
+
+
+NUMBER_OR_TEXT: PlainData = {"type": ["string", "number"]}
+ONE_OR_MORE: list[PlainData] = [NUMBER_OR_TEXT, {"type": "array", "items": NUMBER_OR_TEXT}]
+_PAIRS: PlainData = {"type": "array", "items": {"type": "array", "items": NUMBER_OR_TEXT}}
 
 Quantity = Annotated[Scalar, PlainValidator(check_quantity), WithJsonSchema(NUMBER_OR_TEXT)]
 """A bare number (with the unit in [units]), or a text with a unit."""
-Quantities = Annotated[Scalar | list[Scalar], PlainValidator(check_quantities), WithJsonSchema({"anyOf": ONE_OR_MORE})]
+Quantities = Annotated[Scalar | list[Scalar], PlainValidator(check_quantities), OneOf(*ONE_OR_MORE)]
 """One quantity, or several in a list."""
-ProfileField = Annotated[
-    Scalar | list[list[Scalar]], PlainValidator(_profile), WithJsonSchema({"anyOf": [NUMBER_OR_TEXT, _PAIRS]})
-]
+ProfileField = Annotated[Scalar | list[list[Scalar]], PlainValidator(_profile), OneOf(NUMBER_OR_TEXT, _PAIRS)]
 """A quantity, or a profile of [time, quantity] pairs."""
 
 
@@ -59,7 +67,7 @@ Pairs = Annotated[list[list[Scalar]], PlainValidator(_pairs), WithJsonSchema(_PA
 class Table(BaseModel):
     """A table in which every key is known."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, defer_build=True)
     if TYPE_CHECKING:
 
         def __getattr__(self, name: str) -> Any: ...  # a key for a declared field of a class of the core
@@ -77,8 +85,7 @@ def _entry(given: object) -> Scalar | UnknownTable:
     return UnknownTable.model_validate(given) if isinstance(given, dict) else check_quantity(given)
 
 
-_ENTRY_SCHEMA: PlainData = {"anyOf": [NUMBER_OR_TEXT, UnknownTable.model_json_schema()]}
-Entry = Annotated[Scalar | UnknownTable, PlainValidator(_entry), WithJsonSchema(_ENTRY_SCHEMA)]
+Entry = Annotated[Scalar | UnknownTable, PlainValidator(_entry), OneOf(NUMBER_OR_TEXT, UnknownTable)]
 """A quantity, or a table for an unknown one."""
 
 
@@ -174,7 +181,9 @@ def _constant(given: object) -> Scalar | Table:
     return constant_table(given).model_validate(given) if isinstance(given, dict) else check_quantity(given)
 
 
-_FORMS = (ArrheniusTable, VantHoffTable, ConstantsTable, FromSpeciesTable)
-_CONSTANT_SCHEMA = {"anyOf": [*_ENTRY_SCHEMA["anyOf"], *(form.model_json_schema() for form in _FORMS)]}
-Constant = Annotated[Scalar | Table, PlainValidator(_constant), WithJsonSchema(_CONSTANT_SCHEMA)]
+Constant = Annotated[
+    Scalar | Table,
+    PlainValidator(_constant),
+    OneOf(NUMBER_OR_TEXT, UnknownTable, ArrheniusTable, VantHoffTable, ConstantsTable, FromSpeciesTable),
+]
 """A rate constant: a quantity, an unknown one, or a law over temperature."""

@@ -10,6 +10,7 @@ import sys
 import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -47,7 +48,40 @@ def console(stderr: bool = False) -> Console:
                 text, style, control = segment
                 yield segment if control or text.isprintable() else Segment(without_controls(text), style)
 
+        def print(self, *objects: Any, **options: Any) -> None:
+            lines = _PRINTED.get()
+            if lines is None or self.stderr:
+                return super().print(*objects, **options)
+            with self.capture() as caught:
+                super().print(*objects, **options)
+            lines += caught.get().splitlines(keepends=True)
+
     return Plain(stderr=stderr, highlight=False, markup=False, soft_wrap=False)
+
+
+_PRINTED: ContextVar[list[str] | None] = ContextVar("printed", default=None)
+"""The lines that are collected, if so."""
+_LINES, _TAIL = 36, 14
+"""Lines of a screen that is not a terminal, and those at the end that are always shown."""
+
+
+@contextmanager
+def one_screen(command: str) -> Iterator[None]:
+    """Print one screen of what is printed inside: its beginning and end, and the command that prints all."""
+    lines: list[str] = []
+    token = _PRINTED.set(lines)
+    try:
+        yield
+    finally:
+        _PRINTED.reset(token)
+        out = console()
+        most = max(out.height - 4, 2 * _TAIL) if out.is_terminal else _LINES
+        left_out = len(lines) - most + 1 if len(lines) > most else 0
+        end = len(lines) - _TAIL
+        out.file.write("".join(lines[: end - left_out] if left_out else lines))
+        if left_out:
+            out.print(f"... {left_out} more lines with: {command}", style="dim")
+            out.file.write("".join(lines[end:]))
 
 
 def without_controls(text: str) -> str:

@@ -18,8 +18,8 @@ from openpyxl.styles import Alignment, Font, PatternFill
 from openpyxl.utils import get_column_letter, quote_sheetname
 from openpyxl.worksheet.hyperlink import Hyperlink
 
-CONTENTS, INPUTS = "Contents", "Inputs"
-"""The names of the first and the last sheet."""
+from molino.desk.tables.sheet_limits import CELL, CONTENTS, ILLEGAL, INPUTS
+
 _HEAD = PatternFill("solid", fgColor="E8EEF0")
 _WIDEST, _LEAST = 60, 9
 _LOOKED_AT = 200
@@ -30,10 +30,6 @@ _MOST_LINES = 8
 _COLORS = ("0072B2", "D55E00", "009E73", "CC79A7", "56B4E9", "E69F00", "000000", "999933")
 _TIMES = re.compile(rb"(<dcterms:(?:created|modified)[^>]*>)[^<]*(</dcterms)")
 """The time of a workbook."""
-CELL = 32_767
-"""Characters of a cell of a spreadsheet."""
-ILLEGAL = re.compile(r"[\x00-\x08\x0b-\x1f\x7f]")
-"""Characters that a cell cannot hold."""
 
 
 def write_workbook(

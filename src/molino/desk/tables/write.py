@@ -17,7 +17,7 @@ import pandas as pd
 from molino.core.annotations import PlainData
 from molino.core.errors import InputError, WriteError
 from molino.core.results import plain
-from molino.desk.tables.workbook import CELL, CONTENTS, ILLEGAL, INPUTS, write_workbook
+from molino.desk.tables.sheet_limits import CELL, CONTENTS, ILLEGAL, INPUTS
 
 if TYPE_CHECKING:
     from matplotlib.animation import FuncAnimation
@@ -190,6 +190,8 @@ class ResultsFolder:
         """Write tables as the sheets of one XLSX file, with facts and inputs on separate sheets."""
         if "xlsx" not in self.formats:
             return
+        from molino.desk.tables.workbook import write_workbook  # openpyxl loads 170 modules
+
         named, taken = {}, {name.casefold() for name in (CONTENTS, INPUTS)}
         for name, table in tables.items():
             sheet = _unused(_sheet_name(name), taken, _SHEET)

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 import numpy as np
-from scipy.linalg import LinAlgError, cho_factor, cho_solve
+import scipy
 
 _NEAREST = 1e-9
 """Smallest distance of a start from a bound."""
@@ -177,18 +177,18 @@ class InteriorPoint:
         own = matrix + self.extra * np.eye(len(matrix))
         if not len(rows):
             try:
-                return np.asarray(cho_solve(cho_factor(own), right)), np.zeros(0)
-            except (LinAlgError, ValueError):
+                return np.asarray(scipy.linalg.cho_solve(scipy.linalg.cho_factor(own), right)), np.zeros(0)
+            except (scipy.linalg.LinAlgError, ValueError):
                 return None
         q, r = np.linalg.qr(rows.T, mode="complete")
         count = len(rows)
         along, across = q[:, count:], q[:, :count]
         try:
             normal = across @ np.linalg.solve(r[:count].T, equal)
-            reduced = cho_factor(along.T @ own @ along)
-            step = normal + along @ cho_solve(reduced, along.T @ (right - own @ normal))
+            reduced = scipy.linalg.cho_factor(along.T @ own @ along)
+            step = normal + along @ scipy.linalg.cho_solve(reduced, along.T @ (right - own @ normal))
             return step, np.linalg.solve(r[:count], across.T @ (own @ step - right))
-        except (LinAlgError, ValueError):
+        except (scipy.linalg.LinAlgError, ValueError):
             return None
 
     def _move(self, state: _State, step: np.ndarray, of_equal: np.ndarray, mu: float) -> bool:

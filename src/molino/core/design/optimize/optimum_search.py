@@ -8,8 +8,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
-from scipy.linalg import null_space
-from scipy.optimize import nnls
+import scipy
 
 from molino.core import units
 from molino.core.contract.vessel import Vessel
@@ -111,7 +110,7 @@ class Search:
         z, widths = self.ranges.shares(best.numbers), self.ranges.widths(best.numbers)
         fixed = [best.slopes[1 + i] * widths for i, m in enumerate(multipliers) if m]
         fixed += [np.eye(len(z))[j] for j in range(len(z)) if self.is_whole[j] or not _ASIDE < z[j] < 1 - _ASIDE]
-        free = null_space(np.array(fixed)) if fixed else np.eye(len(z))
+        free = scipy.linalg.null_space(np.array(fixed)) if fixed else np.eye(len(z))
         if not free.shape[1]:
             return None
         along = free @ np.random.default_rng(self.seed).normal(size=free.shape[1])
@@ -326,7 +325,7 @@ def _first_order(search: Search, point: Point) -> tuple[tuple[ActiveLimit, ...],
     if columns and len(moving):
         matrix = np.array(columns)[:, moving].T
         size = np.maximum(np.linalg.norm(matrix, axis=0), 1e-300)
-        multipliers = nnls(matrix / size, slope[moving])[0] / size
+        multipliers = scipy.optimize.nnls(matrix / size, slope[moving])[0] / size
         rest = slope[moving] - matrix @ multipliers
     seen = max((abs(p.value) for p in search.seen.values() if p is not None), default=0.0)
     total = max(abs(point.value), float(np.abs(slope).max(initial=0.0)), 1e-6 * seen, 1e-300)

@@ -10,7 +10,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d
+import scipy
 
 from molino.core import units
 from molino.core.balances.collocation import QUADRATURE
@@ -232,7 +232,7 @@ class _Answer:
                 least = (limit.sign * (own[back.reshape(at.shape)] - limit.value)).min(axis=1)
                 allowed = _MET * max(abs(limit.value), 1e-12)
                 over = np.where(least < -allowed, -least, 0.0)
-                of_path[:, n] = over.max() if is_last else _FURTHER * maximum_filter1d(over, _NEIGHBORS)
+                of_path[:, n] = over.max() if is_last else _FURTHER * scipy.ndimage.maximum_filter1d(over, _NEIGHBORS)
                 if not limit.is_everywhere and not over.any():  # after a cooling failure, by separate runs
                     miss = -limit.sign * (self.run.metric(limit.expression.metrics[0]) - limit.value)
                     of_path[:, n] = miss if miss > allowed else 0.0

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+import scipy
 import sympy as sp
-from scipy.optimize import brentq
 
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import start
@@ -373,7 +373,7 @@ def settle_asymptote(answer: SizeSearchResult, values: Sequence[float], target: 
 
 
 def _root(function: Callable[[float], float], low: float, high: float) -> float:
-    return float(brentq(function, low, high, xtol=1e-300, rtol=1e-13))
+    return float(scipy.optimize.brentq(function, low, high, xtol=1e-300, rtol=1e-13))
 
 
 def _first_size(vessel: Vessel | Train, free: str) -> float:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
@@ -141,7 +141,7 @@ def size_at_confidence(
         raise search.not_found(run.vessel.label, text)
     best = high
     if low < high and math.isfinite(search.margin(low)) and search.margin(high) > 0:
-        best = float(brentq(search.margin, low, high, xtol=_CLOSE * nominal, rtol=_CLOSE))
+        best = float(scipy.optimize.brentq(search.margin, low, high, xtol=_CLOSE * nominal, rtol=_CLOSE))
         if search.margin(best) < 0:  # the size must be large enough
             best = min(size for size, (left, _) in search.seen.items() if left >= 0)
     return search.found(best)

@@ -13,7 +13,7 @@ from functools import partial
 from typing import Literal
 
 import numpy as np
-from scipy.optimize import brentq, least_squares, minimize_scalar
+import scipy
 
 from molino.core.annotations import PlainData
 from molino.core.arguments import checked
@@ -229,7 +229,9 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
         return np.asarray(np.nan_to_num(found, nan=0.0, posinf=1e3, neginf=-1e3))
 
     exact: PlainData = {"jac": slopes} if math.isfinite(order) else {}
-    best = least_squares(residuals, start, **exact, method="lm", xtol=1e-12, ftol=1e-12, gtol=1e-12, x_scale=0.1)
+    best = scipy.optimize.least_squares(
+        residuals, start, **exact, method="lm", xtol=1e-12, ftol=1e-12, gtol=1e-12, x_scale=0.1
+    )
     if not np.isfinite(best.cost):
         raise SolveError(f"no {name} can be fitted to run {s.run}", "orders", "check the data of the run")
     shift = [math.log(top), (1 - power) * math.log(top) - math.log(end), math.log(top)][: len(start)]
@@ -275,7 +277,7 @@ def _free_order(series: tuple[Series, ...]) -> Law:
     squares = [_sum_of_squares(series, n) for n in grid]
     lowest = int(np.argmin(squares))
     low, high = grid[max(lowest - 1, 0)], grid[min(lowest + 1, len(grid) - 1)]
-    found = minimize_scalar(
+    found = scipy.optimize.minimize_scalar(
         lambda n: _sum_of_squares(series, n), bounds=(low, high), method="bounded", options={"xatol": 1e-5}
     )
     n = float(found.x) if found.fun < squares[lowest] else float(grid[lowest])
@@ -292,5 +294,7 @@ def _order_interval(series: tuple[Series, ...], free: Law, variance: float) -> t
     ends = []
     for bound in _ORDERS:
         far = above(bound)
-        ends.append(float(brentq(above, free.order, bound, xtol=1e-4)) if far > 0 > above(free.order) else bound)
+        ends.append(
+            float(scipy.optimize.brentq(above, free.order, bound, xtol=1e-4)) if far > 0 > above(free.order) else bound
+        )
     return ends[0], ends[1]

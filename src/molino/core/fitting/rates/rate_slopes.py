@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 
 import numpy as np
-from scipy.interpolate import make_smoothing_spline
+import scipy
 
 from molino.core import units
 from molino.core.errors import InputError, nearest
@@ -43,7 +43,7 @@ def differentiate(
     length, top = float(np.ptp(times)), float(np.max(np.abs(values))) or 1.0
     x, y = (times - times[0]) / length, values / top
     used = _cross_validated(x, y) if smoothing is None else units.read(smoothing, "number", "smoothing").si
-    spline = make_smoothing_spline(x, y, lam=used)
+    spline = scipy.interpolate.make_smoothing_spline(x, y, lam=used)
     return spline(x) * top, spline.derivative()(x) * top / length, used
 
 

@@ -13,7 +13,7 @@ import os
 import tempfile
 from collections.abc import Callable
 from functools import cache
-from importlib.metadata import version
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TypeVar
 
@@ -40,12 +40,24 @@ def folder() -> Path | None:
 
 @cache
 def _code() -> str:
-    """The version of Molino, and the state of its source: other code may derive something else."""
-    states = [version("molino")]
+    """The state of Molino's source: other code may derive something else."""
+    states = []
     for place, folders, files in os.walk(Path(__file__).parents[1]):
         folders[:] = sorted(name for name in folders if name != "__pycache__")
-        states += [f"{name} {os.stat(os.path.join(place, name)).st_mtime_ns}" for name in sorted(files)]
+        states += [state_of(os.path.join(place, name)) for name in sorted(files)]
     return hashlib.sha256("\n".join(states).encode()).hexdigest()
+
+
+def state_of(path: str) -> str:
+    """The name of a file, its size, and when it was changed."""
+    found = os.stat(path)
+    return f"{path} {found.st_size} {found.st_mtime_ns}"
+
+
+def state_of_package(name: str) -> str:
+    """The installed version of a package, without importing it."""
+    found = find_spec(name)
+    return state_of(found.origin) if found is not None and found.origin is not None else ""
 
 
 def _path(key: str) -> Path | None:

@@ -13,12 +13,11 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cache, lru_cache
-from importlib.metadata import version
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 from molino.core.arguments import short
 from molino.core.dimension_text import si_text
-from molino.core.disk_cache import keep, kept
+from molino.core.disk_cache import keep, kept, state_of_package
 from molino.core.errors import InputError, UnitError
 from molino.core.unit_tables import (
     EXAMPLES,
@@ -138,7 +137,7 @@ def _by_pint(text: str) -> tuple[float, float, dict[str, str]]:
 def _resolved() -> dict[str, tuple[float, float, dict[str, str]]]:
     """The units that pint has resolved, of this process and earlier ones: pint itself takes longer to start than most
     commands need."""
-    key = f"units of pint {version('pint')} and {PLANT_UNITS!r}"
+    key = f"units of {state_of_package('pint')} and {PLANT_UNITS!r}"
     known = kept(key)
     found: dict[str, tuple[float, float, dict[str, str]]] = known if isinstance(known, dict) else {}
     earlier = len(found)

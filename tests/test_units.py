@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 import molino as mo
-from molino.core import units
+from molino.core import pint_units, units
 from molino.core.unit_tables import ambiguous
 
 WRITTEN = [
@@ -66,7 +66,7 @@ def test_quantities_of_another_registry() -> None:
 def test_a_value_comes_back_in_the_unit_it_came_in(number: float, unit: str) -> None:
     value = units.read(f"{number!r} {unit}")
     assert value.to(unit) == pytest.approx(number, rel=1e-9, abs=1e-9)
-    assert value.quantity.to(units.registry().parse_units(units.spell_out(unit))).magnitude == pytest.approx(
+    assert value.quantity.to(pint_units.registry().parse_units(pint_units.spell_out(unit))).magnitude == pytest.approx(
         number, rel=1e-9, abs=1e-9
     )
 

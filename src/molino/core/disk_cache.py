@@ -1,5 +1,4 @@
-"""What is derived and may be derived again, kept on disk between processes: JSON by content, never code that runs on
-reading, never a result.
+"""A cache on disk for data that are derived from texts: JSON by content, without code and without results.
 
 The folder is the user's cache folder, or the one that the environment variable MOLINO_CACHE names; "off" turns it off.
 A folder that cannot be written, a damaged file, or one by other code costs only the time to derive again.
@@ -18,7 +17,7 @@ from pathlib import Path
 from typing import TypeVar
 
 _MOST_FILES = 512
-"""Number of files above which those that were used least recently are removed."""
+"""Number of files above which the oldest quarter is removed."""
 Plain = TypeVar("Plain")
 
 
@@ -66,7 +65,7 @@ def _path(key: str) -> Path | None:
 
 
 def kept(key: str) -> object:
-    """What is kept under a key; None if there is nothing, or it is damaged."""
+    """The data stored under a key; None if there are none, or the file is damaged."""
     path = _path(key)
     if path is None:
         return None
@@ -79,18 +78,21 @@ def kept(key: str) -> object:
 
 
 def keep(key: str, content: object) -> None:
-    """Keep plain data under a key, if that is possible."""
+    """Store plain data under a key, if that is possible."""
     path = _path(key)
     if path is None:
         return
     try:
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=".new-")
+    except OSError:
+        return
+    try:
         with os.fdopen(handle, "w", encoding="utf-8") as file:
             json.dump({"key": key, "sum": _sum(content), "of": content}, file)
         os.replace(name, path)
         _trim(path.parent)
-    except OSError:
-        return
+    except OSError:  # such as a full disk
+        Path(name).unlink(missing_ok=True)
 
 
 def _sum(content: object) -> str:
@@ -98,7 +100,7 @@ def _sum(content: object) -> str:
 
 
 def _trim(place: Path) -> None:
-    """Remove the files that were used least recently, if there are too many."""
+    """Remove the oldest files, if there are too many."""
     files = [*place.glob("*.json")]
     if len(files) > _MOST_FILES:
         for path in sorted(files, key=lambda p: p.stat().st_mtime)[: _MOST_FILES // 4]:
@@ -106,7 +108,7 @@ def _trim(place: Path) -> None:
 
 
 def derived(key: str, derive: Callable[[], Plain]) -> Plain:
-    """Plain data from disk, or derived and kept there."""
+    """Plain data from disk, or derived and stored there."""
     found = kept(key)
     if found is None:
         found = derive()

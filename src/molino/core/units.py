@@ -6,7 +6,6 @@ which results are shown.
 
 from __future__ import annotations
 
-import atexit
 import math
 import re
 from collections.abc import Callable
@@ -17,8 +16,8 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 from molino.core.arguments import short
 from molino.core.dimension_text import si_text
-from molino.core.disk_cache import keep, kept, state_of_package
 from molino.core.errors import InputError, UnitError
+from molino.core.pint_units import registry, resolved, spell_out
 from molino.core.unit_tables import (
     EXAMPLES,
     LEAST,
@@ -26,10 +25,7 @@ from molino.core.unit_tables import (
     MOST,
     MOST_OF,
     OTHER_WORDS,
-    PINT_NAMES,
-    PLANT_UNITS,
     SI_UNITS,
-    UNITS_WITH_DIGITS,
     Dimension,
 )
 
@@ -42,25 +38,11 @@ _LEAST_OF_ANY = 2.3e-308
 """Smallest number of other kinds: below it floats lose their digits."""
 _MOST_OF_ANY = 1e200
 """Largest number of any kind, for rate constants."""
-_MOST_KEPT = 2000
-"""Number of units above which those of a process are not kept on disk."""
 _NUMBER = re.compile(r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(.*?)\s*$", re.DOTALL)
 _SPREAD = re.compile(
     r"\s*([-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)\s*(?:\+/?-|±)\s*((?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?)(.*)",
     re.DOTALL,
 )
-
-
-@cache
-def registry() -> pint.UnitRegistry[Any]:
-    """The one pint registry, made when a unit is first read."""
-    import pint
-
-    units: pint.UnitRegistry[Any] = pint.UnitRegistry(autoconvert_offset_to_baseunit=True, on_redefinition="ignore")
-    units.formatter.default_format = "~C"
-    for line in PLANT_UNITS:
-        units.define(line)
-    return units
 
 
 @dataclass(frozen=True)
@@ -79,22 +61,6 @@ class Unit:
         return (number - self.offset) / self.factor
 
 
-def product(first: str, second: str) -> str:
-    """The unit of a product: '1/kg' and 'kg/h' make '1/h'."""
-    found = registry().Unit(spell_out(first or "dimensionless")) * registry().Unit(spell_out(second or "dimensionless"))
-    return f"{found:~C}".replace("**", "^").replace("dimensionless", "")
-
-
-def spell_out(text: str) -> str:
-    """'m3/h', 'mol L-1', 'm³', '°C' in the notation of pint."""
-    plain = text.strip().replace("°C", "degC").replace("°F", "degF").replace("·", "*").replace("^", "**")
-    plain = plain.translate(str.maketrans("²³⁻¹µμ", "23-1uu"))
-    plain = "1" + plain if plain.startswith("/") else plain
-    plain = UNITS_WITH_DIGITS.sub(lambda m: f"({PINT_NAMES[m[1]]})", plain)
-    plain = re.sub(r"(?<=[A-Za-z])(-?\d+(?:\.\d+)?)", r"**(\1)", plain)
-    return re.sub(r"(?<=[\w)])\s+(?=[A-Za-z(])", "*", plain)
-
-
 @cache
 def unit(text: str) -> Unit:
     """Look a unit up by its text ("mol/L/min", "m3/h", "degC").
@@ -110,44 +76,8 @@ def unit(text: str) -> Unit:
     if len(text) > 80 or not re.fullmatch(r"[\w\s*/^().%°·²³⁻¹+-]*", text) or re.search(risky, text):
         raise UnitError(f"'{text[:80]}' is not a unit", advice="write units like mol/L, 1/min, m3/h, degC")
     text = text.strip()
-    if text not in _resolved():
-        _resolved()[text] = _by_pint(text)
-    factor, offset, dimension = _resolved()[text]
+    factor, offset, dimension = resolved(text)
     return Unit(text, factor, offset, {base: Fraction(power) for base, power in dimension.items()})
-
-
-def _by_pint(text: str) -> tuple[float, float, dict[str, str]]:
-    """Factor, offset and dimension of a unit."""
-    spelled = spell_out(text)
-    try:
-        found = registry().parse_units(spelled if spelled != "1" else "")
-        dimension = {
-            base: str(Fraction(str(power)).limit_denominator(1000)) for base, power in found.dimensionality.items()
-        }
-        zero = registry().Quantity(0.0, found).to_base_units().magnitude
-        one = registry().Quantity(1.0, found).to_base_units().magnitude
-    except Exception as error:  # pint raises a dozen kinds, some of them Python's own
-        hint = LIKELY.get(text)
-        advice = f"did you mean '{hint}'?" if hint else "write units like mol/L, 1/min, m3/h, degC, kJ/mol"
-        raise UnitError(f"unknown unit '{text}'", advice=advice) from error
-    return float(one - zero), float(zero), dimension
-
-
-@cache
-def _resolved() -> dict[str, tuple[float, float, dict[str, str]]]:
-    """The units that pint has resolved, of this process and earlier ones: pint itself takes longer to start than most
-    commands need."""
-    key = f"units of {state_of_package('pint')} and {PLANT_UNITS!r}"
-    known = kept(key)
-    found: dict[str, tuple[float, float, dict[str, str]]] = known if isinstance(known, dict) else {}
-    earlier = len(found)
-
-    def remember() -> None:
-        if earlier < len(found) <= _MOST_KEPT:
-            keep(key, found)
-
-    atexit.register(remember)
-    return found
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration as concentration_symbol
 from molino.core.chemistry.symbolic_network import SymbolicNetwork
 from molino.core.disk_cache import derived
-from molino.core.errors import Faults, InputError, nearest
+from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.terms.model import Model, StreamForm
 
 OF_THE_WHOLE = {
@@ -322,6 +322,8 @@ def _largest(N: list[list[float]], wanted: int, limited: list[int], reactant: in
         return 0.0
     there = [1.0 if i == reactant else 0.0 for i in limited]
     found = scipy.optimize.linprog(-np.array(N[wanted]), -np.array([N[i] for i in limited]), there, method="highs")
+    if found.status not in (0, 3):  # 3: unbounded, the reactant does not limit the product
+        raise SolveError(f"the linear program failed ({found.message})", "metric", "check the reaction equations")
     return float(round(-found.fun, 12)) if found.status == 0 else 0.0
 
 

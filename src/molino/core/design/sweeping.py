@@ -103,7 +103,9 @@ def computed(vessel: Vessel | Train, names: Sequence[str], rows: np.ndarray, met
     InputError
         For a number that a condition cannot have.
     """
-    return _Question.of(vessel, names, rows, metric).compute_all(None)[0][:, 0]
+    question = _Question.of(vessel, names, rows, metric)
+    question.require_known()
+    return question.compute_all(None)[0][:, 0]
 
 
 def check_sweep(vessel: Vessel | Train, conditions: object, metrics: object) -> None:

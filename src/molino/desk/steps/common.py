@@ -67,7 +67,7 @@ _LINES, _TAIL = 36, 14
 
 @contextmanager
 def one_screen(command: str) -> Iterator[None]:
-    """Print one screen of what is printed inside: its beginning and end, and the command that prints all."""
+    """Limit the printed lines to one screen: the first and the last, and the command that prints all of them."""
     lines: list[str] = []
     token = _PRINTED.set(lines)
     try:
@@ -75,7 +75,7 @@ def one_screen(command: str) -> Iterator[None]:
     finally:
         _PRINTED.reset(token)
         out = console()
-        most = max(out.height - 4, 2 * _TAIL) if out.is_terminal else _LINES
+        most = max(out.height - 4, _TAIL + 6) if out.is_terminal else _LINES
         left_out = len(lines) - most + 1 if len(lines) > most else 0
         end = len(lines) - _TAIL
         out.file.write("".join(lines[: end - left_out] if left_out else lines))

@@ -21,6 +21,7 @@ from molino.core.dimension_text import si_text
 from molino.core.display import Display
 from molino.core.errors import Faults, InputError, MolinoError, UnitError
 from molino.core.frozen import Frozen
+from molino.core.pint_units import product
 from molino.core.trains.train import Train
 from molino.core.unit_tables import SI_UNITS, Dimension
 
@@ -105,7 +106,7 @@ class MetricExpression(Frozen):
             return display.unit(self.kind)
         for own in self.units:
             for metric in self.metrics:
-                text = units.product(own, display.unit(metric.kind) or SI_UNITS[metric.kind])
+                text = product(own, display.unit(metric.kind) or SI_UNITS[metric.kind])
                 if units.unit(text).dimension == self.dimension:
                     return text
         return si_text(self.dimension)

@@ -253,7 +253,7 @@ class SequentialProgram:
 
 
 def _updated(curvature: np.ndarray, step: np.ndarray, change: np.ndarray) -> np.ndarray:
-    """The damped BFGS update, which keeps it positive definite.
+    """The damped BFGS update of a positive definite matrix.
 
     It is omitted across a discontinuity of the gradient, and where rounding would make the matrix indefinite."""
     turned = curvature @ step

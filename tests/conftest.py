@@ -19,6 +19,7 @@ from matplotlib.figure import Figure
 from typer.testing import CliRunner, Result
 
 import molino as mo
+from molino.core.balances.machine.choice import ACCOUNT
 from molino.core.fitting.fit_result import Fit
 from molino.desk.cli import app
 from molino.desk.job.load import Job
@@ -26,6 +27,7 @@ from molino.desk.job.load import Job
 DEMO = Path(str(files("molino.demo")))
 settings.register_profile("suite", derandomize=True, deadline=None)
 settings.load_profile("suite")  # the same examples in every run; others with pytest --hypothesis-profile=default
+ACCOUNT.is_asked = True  # the same engine for every test, whatever ran before it
 Typed = Callable[..., Result]
 """Types a command line; see the fixture `molino`."""
 

@@ -131,7 +131,7 @@ def test_covariance_against_finite_differences(fitted: Fit) -> None:
             calculated = []
             for run in fitted.data:
                 batch = mo.Batch(chemistry, run.initial, T=run.T)
-                result = batch.run(run.times[-1], points=np.concatenate([[0.0], run.times]))
+                result = batch.run(run.times[-1], points=np.concatenate([[0.0], run.times]), rtol=1e-12, atol=1e-15)
                 calculated += [result.concentrations[s][1:] for s in fitted.responses]
             sides.append(np.concatenate(calculated))
         columns.append((sides[0] - sides[1]) / (2e-5 * fitted.values[name]))

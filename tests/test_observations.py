@@ -346,5 +346,5 @@ def test_a_vessel_that_cannot_be_is_an_error_and_no_number() -> None:
     """More leaves through the membrane than is fed: the run cannot be, so nothing is calculated from it either."""
     case = CASES["permeate of a tube"]
     run = mo.Experiment("1", None, {"fraction of B in permeate": [0.1] * 6}, vessel=case.vessel)
-    with pytest.raises(mo.SolveError, match="A is below zero at volume"):
+    with pytest.raises(mo.SolveError, match=r"[AB] is below zero at volume"):
         mo.fit(case.vessel.chemistry, run, unknowns={"membrane L": "2e-9 mol/m2/s/Pa"})

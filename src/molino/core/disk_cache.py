@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import shutil
 import tempfile
 from collections.abc import Callable
 from functools import cache
@@ -51,6 +52,23 @@ def state_of(path: str) -> str:
     """The name of a file, its size, and when it was changed."""
     found = os.stat(path)
     return f"{path} {found.st_size} {found.st_mtime_ns}"
+
+
+def folder_of_code(name: str, source: Path) -> Path | None:
+    """The folder for machine code that a compiler makes of the files in a folder, empty after they have changed."""
+    place = folder()
+    if place is None:
+        return None
+    states = "\n".join(state_of(str(path)) for path in sorted(source.glob("*.py")))
+    found = place / f"{name}-{hashlib.sha256(states.encode()).hexdigest()[:16]}"
+    try:
+        for old in place.glob(f"{name}-*"):
+            if old != found:
+                shutil.rmtree(old, ignore_errors=True)
+        found.mkdir(exist_ok=True)
+    except OSError:
+        return None
+    return found
 
 
 def state_of_package(name: str) -> str:

@@ -130,14 +130,30 @@ def meant(name: str, known: Iterable[str]) -> str:
 
 
 @of_class
-def _arguments(cls: Any) -> tuple[list[str], set[str]]:
-    """The arguments of a dataclass, and those of them that must be given."""
+def _arguments(cls: Any) -> tuple[dict[str, None], set[str]] | None:
+    """The arguments of a dataclass in order, and those of them that must be given."""
+    settings: Any = getattr(cls, "__dataclass_params__", None)
+    if settings is None or not settings.init:
+        return None
     given = [f for f in fields(cls) if f.init]
-    return [f.name for f in given], {f.name for f in given if f.default is MISSING and f.default_factory is MISSING}
+    needed = {f.name for f in given if f.default is MISSING and f.default_factory is MISSING}
+    return dict.fromkeys(f.name for f in given), needed
 
 
-def _help(cls: Any) -> str:
-    return f"see help(mo.{cls.__name__})"
+def _refuse(cls: Any, known: list[str], needed: set[str], args: tuple[Any, ...], kwargs: PlainData) -> None:
+    """Raise all that is wrong with the arguments of a dataclass."""
+    faults = [
+        Fault(cls.__name__, f"unknown argument '{name}'", meant(name, known))
+        for name in sorted(kwargs.keys() - {*known})
+    ]
+    missing = [name for name in known[len(args) :] if name in needed and name not in kwargs]
+    help_text = f"see help(mo.{cls.__name__})"
+    if missing:
+        verb = "is" if len(missing) == 1 else "are"
+        faults.append(Fault(cls.__name__, f"{' and '.join(missing)} {verb} not given", help_text))
+    if len(args) > len(known):
+        faults.append(Fault(cls.__name__, f"{len(args)} arguments are given, and it has {len(known)}", help_text))
+    raise InputError(faults)
 
 
 class Frozen:
@@ -155,21 +171,12 @@ class Frozen:
             cls.__post_init__ = checked_fields(own)  # type: ignore[attr-defined]
 
     def __new__(cls, *args: Any, **kwargs: Any) -> Self:
-        if is_dataclass(cls) and cls.__dataclass_params__.init:
-            known, needed = _arguments(cls)
-            faults = [
-                Fault(cls.__name__, f"unknown argument '{name}'", meant(name, known))
-                for name in sorted(kwargs.keys() - {*known})
-            ]
-            missing = [name for name in known[len(args) :] if name in needed and name not in kwargs]
-            if missing:
-                verb = "is" if len(missing) == 1 else "are"
-                faults.append(Fault(cls.__name__, f"{' and '.join(missing)} {verb} not given", _help(cls)))
-            if len(args) > len(known):
-                message = f"{len(args)} arguments are given, and it has {len(known)}"
-                faults.append(Fault(cls.__name__, message, _help(cls)))
-            if faults:
-                raise InputError(faults)
+        arguments = _arguments(cls)
+        if arguments is not None:
+            order, needed = arguments
+            is_known = len(args) <= len(order) and kwargs.keys() <= order.keys()
+            if not is_known or not needed <= {*kwargs, *[*order][: len(args)]}:
+                _refuse(cls, [*order], needed, args, kwargs)
         return super().__new__(cls)
 
     def with_(self, **changed: Any) -> Self:

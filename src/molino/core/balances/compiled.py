@@ -15,6 +15,8 @@ from molino.core.balances.grouped import Grouped
 from molino.core.balances.source import Generated, build
 from molino.core.balances.system import Balances
 
+Parts = tuple[Mapping[sp.Symbol, sp.Expr], Sequence[sp.Expr], Sequence[sp.Symbol], sp.Symbol, Sequence[sp.Symbol]]
+"""What a function is made of: definitions, outputs, states, the independent variable, parameters."""
 Maker = Callable[[Sequence[float]], Callable[[Any, Any], list[Any]]]
 Function = Callable[[Any, float], Any]
 
@@ -38,8 +40,14 @@ class SparseMaker:
         self.shape, self.pattern = shape, tuple(entries)
         index = np.array(self.pattern, dtype=int).reshape(-1, 2)
         self.flat = index[:, 0] * shape[1] + index[:, 1]
-        self._parts = (definitions, list(entries.values()), balances.symbols, balances.independent, balances.parameters)
-        self.make = build(*self._parts)
+        self.parts: Parts = (
+            definitions,
+            list(entries.values()),
+            balances.symbols,
+            balances.independent,
+            balances.parameters,
+        )
+        self.make = build(*self.parts)
 
     def __call__(self, values: Sequence[float]) -> Function:
         entries, flat, shape = self.make(values), self.flat, self.shape
@@ -60,7 +68,7 @@ class SparseMaker:
 
     @cached_property
     def make_array(self) -> Maker:
-        return build(*self._parts, array=True)
+        return build(*self.parts, array=True)
 
 
 @dataclass(frozen=True, eq=False)
@@ -71,11 +79,16 @@ class Sensitivity:
     are structurally zero are omitted.
     """
 
-    make: Generated
+    parts: Parts
     make_initial: Maker
     place: tuple[tuple[int, int], ...]
     """(state, parameter) of each further state."""
     shape: tuple[int, int]
+
+    @cached_property
+    def make(self) -> Generated:
+        """make(parameters) -> f(states and sensitivities, t)."""
+        return build(*self.parts)
 
     @cached_property
     def blocks(self) -> list[tuple[Any, Any]]:
@@ -141,10 +154,15 @@ class Compiled:
     @cached_property
     def rhs(self) -> Maker:
         """make(parameters) -> f(y, t), d(state)/d(independent)."""
-        b = self.balances
         if self.grouped is not None:
             return self.grouped.rhs
-        return build(dict(b.definitions), b.rhs, b.symbols, b.independent, b.parameters)
+        return build(*self.parts)
+
+    @cached_property
+    def parts(self) -> Parts:
+        """Those of the right-hand side."""
+        b = self.balances
+        return dict(b.definitions), b.rhs, b.symbols, b.independent, b.parameters
 
     @cached_property
     def filling_rhs(self) -> Callable[[Sequence[float]], Function]:
@@ -229,10 +247,10 @@ class Compiled:
             terms = [e * further[place[s], j] for s, e in rows[i].items() if s in place and (place[s], j) in further]
             slopes.append(sp.Add(*terms, rows[i].get(by[j], sp.Integer(0))))
         states = (*b.symbols, *further.values())
-        make = build(derivatives.definitions, [*b.rhs, *slopes], states, b.independent, b.parameters)
+        parts = (derivatives.definitions, [*b.rhs, *slopes], states, b.independent, b.parameters)
         start = [*(s.initial for s in b.states), *(initial.get(ij, sp.Integer(0)) for ij in further)]
         make_initial = build({}, start, (), b.independent, b.parameters)
-        return Sensitivity(make, make_initial, tuple(further), (len(b.states), len(by)))
+        return Sensitivity(parts, make_initial, tuple(further), (len(b.states), len(by)))
 
 
 @lru_cache(maxsize=256)

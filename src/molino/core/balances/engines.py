@@ -3,25 +3,20 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import scipy
-import sympy as sp
 
 from molino.core.annotations import PlainData
 from molino.core.balances.compiled import Function, compiled
 from molino.core.balances.functions import Functions
 from molino.core.balances.kinks import Kinks
+from molino.core.balances.machine.choice import machine_of, spent
+from molino.core.balances.settings import Report, Settings
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError
-from molino.core.frozen import Frozen
 
-RTOL = 1e-10
-ATOL = 1e-13
-"""Default tolerances of integration: relative to each state, and absolute as a fraction of its scale."""
 _MOST_RESTARTS = 24
 """Number of restarts behind a place at which an integration stopped before it fails."""
 _CLOSER = 101
@@ -35,41 +30,6 @@ DONE = "Integration successful."
 # The warnings of odeint are also in its result, and a run reports them. To enter `catch_warnings` at each integration
 # takes a tenth of a small one, and is not thread-safe; their class would import SciPy's integrators for every command.
 warnings.filterwarnings("ignore", message=r"(?s).*Run with full_output = 1 to get quantitative", module=r"molino\.")
-
-
-@dataclass(frozen=True)
-class Report:
-    """The report of an integration."""
-
-    method: str
-    steps: int
-    evaluations: int
-    jacobians: int
-
-    @classmethod
-    def of(cls, several: Sequence[Report]) -> Report:
-        """The combined report of several integrations."""
-        counts = (sum(getattr(r, name) for r in several) for name in ("steps", "evaluations", "jacobians"))
-        segments = f" in {len(several)} stages" if len(several) > 1 else ""
-        return cls(several[-1].method + segments, *counts)
-
-    def __str__(self) -> str:
-        many = f", {self.jacobians} Jacobian{'s' if self.jacobians > 1 else ''}" if self.jacobians else ""
-        evaluations = f", {self.evaluations} evaluations" if self.evaluations else ""
-        return f"{self.method}, {self.steps} steps{evaluations}{many}"
-
-
-@dataclass(frozen=True, eq=False)
-class Settings(Frozen):
-    """The settings of an integration."""
-
-    rtol: float = RTOL
-    atol: float = ATOL
-    by: tuple[sp.Symbol, ...] = ()
-    initial: np.ndarray | None = None
-    slopes: np.ndarray | None = None
-    most: int = 100_000
-    """Steps from one point to the next."""
 
 
 def start(case: Case) -> tuple[np.ndarray, np.ndarray]:
@@ -124,6 +84,11 @@ def advance(
     rtol = settings.rtol
     if len(times) == 1:
         return first[None], np.zeros(1, dtype=int), Report("nothing to integrate", 0, 0, 0), None
+    machine = machine_of(functions.whole, functions.by)
+    if machine is not None:
+        found = machine.integrate(case.values, first, times, rtol, absolute, settings.most)
+        if found is not None:  # otherwise LSODA finds the place and the reason
+            return *found, None
     if functions.is_sparse:
         return _by_sparse(case, functions, first, times, rtol, absolute)
     try:
@@ -131,12 +96,9 @@ def advance(
         y, info = by_odeint(functions, first, times, rtol, absolute, most=most)
     except NotFinite as error:
         return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
-    report = Report(
-        {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA"),
-        int(info["nst"][-1]),
-        int(info["nfe"][-1]),
-        int(info["nje"][-1]),
-    )
+    spent(functions.whole, functions.by, int(info["nfe"][-1]))
+    method = {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA")
+    report = Report(method, *(int(info[name][-1]) for name in ("nst", "nfe", "nje")))
     steps = np.zeros(len(times), dtype=int)
     steps[1:] = info["nst"]
     kinks = Kinks(case, functions, scale, settings.atol)

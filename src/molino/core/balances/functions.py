@@ -33,6 +33,8 @@ class Functions:
             self._choose_algebra()
 
     is_sparse = False
+    by: tuple[sp.Symbol, ...] = ()
+    """The parameters of sensitivities."""
 
     def _made(self, make: Maker) -> Function:
         """A function with the parameters of the case."""

@@ -17,21 +17,11 @@ import sympy as sp
 from numpy.polynomial import chebyshev
 
 from molino.core.balances.compiled import SparseMaker, compiled
-from molino.core.balances.engines import (
-    ATOL,
-    DONE,
-    MOST_STEPS_CLOSER,
-    RTOL,
-    Report,
-    Settings,
-    advance,
-    beginning,
-    by_odeint,
-    by_runge_kutta,
-    start,
-)
+from molino.core.balances.engines import DONE, MOST_STEPS_CLOSER, advance, beginning, by_odeint, by_runge_kutta, start
 from molino.core.balances.functions import functions_of
 from molino.core.balances.kinks import Kinks
+from molino.core.balances.machine.choice import machine_of, spent
+from molino.core.balances.settings import ATOL, RTOL, Report, Settings
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.balances.two_point import TwoPoint
@@ -433,8 +423,15 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
     balances = case.balances
     if compiled(balances).is_plain and not balances.kinks:
         y0, _, tolerated = beginning(case)
+        whole = compiled(balances)
+        machine = machine_of(whole)
+        if machine is not None:
+            found = machine.integrate(case.values, y0, np.array((0.0, end)), rtol, atol * tolerated, Settings.most)
+            if found is not None and all(found[0][1][i] > 0 for i in balances.bounded):
+                return np.asarray(found[0][1])
         try:
             y, info = by_odeint(functions_of(case), y0, np.array((0.0, end)), rtol, atol * tolerated)
+            spent(whole, (), int(info["nfe"][-1]))
             last = y[1]
             if info["message"] == DONE and all(last[i] > 0 for i in balances.bounded) and isfinite(sum(last.tolist())):
                 return np.asarray(last)

@@ -6,16 +6,24 @@ than a few. LSODA limits the largest weighted error of all states (A. C. Hindmar
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import cached_property
+from typing import Any
+
 import numpy as np
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.engines import ATOL, RTOL, lsoda
+from molino.core.balances.engines import lsoda
 from molino.core.balances.integrate import end_state
+from molino.core.balances.machine.choice import machine_of
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import SolveError
 
 _MOST_STEPS = 20_000
+_EVALUATIONS = 500
+"""Evaluations of the right-hand side that one case needs, about."""
 
 
 def _columns(rows: list[np.ndarray | float], cases: int) -> np.ndarray:
@@ -35,15 +43,32 @@ class _Many:
         self.parameters = list(
             values.T.copy()
         )  # in NumPy an array times a number is slower than the product of two arrays
-        self.evaluate = self.whole.outputs(balances.rhs)(self.parameters)
-        self.entries = self.whole.entries.make_array(self.parameters)
-        self.pattern = np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2).T
+
+    @cached_property
+    def evaluate(self) -> Callable[[Any, Any], list[Any]]:
+        return self.whole.outputs(self.balances.rhs)(self.parameters)
+
+    @cached_property
+    def entries(self) -> Callable[[Any, Any], list[Any]]:
+        return self.whole.entries.make_array(self.parameters)
+
+    @cached_property
+    def pattern(self) -> np.ndarray:
+        return np.array(self.whole.entries.pattern, dtype=int).reshape(-1, 2).T
 
     def start(self) -> tuple[np.ndarray, np.ndarray]:
         states = self.balances.states
         make = self.whole.outputs((*(s.initial for s in states), *(s.scale for s in states)))
         both = _columns(make(self.parameters)(np.zeros((self.n, self.cases)), 0.0), self.cases)
         return both[: self.n], np.where(both[self.n :] > 0, both[self.n :], 1.0)
+
+    def start_for_each(self, atol: float) -> tuple[np.ndarray, np.ndarray]:
+        """Initial states and absolute tolerances as `engines.beginning` has them; each of shape (states, cases)."""
+        first, scale = self.start()
+        amounts = self.balances.amounts
+        is_seed = (first[amounts] > 0) & (first[amounts] < scale[amounts])
+        scale[amounts] = np.where(is_seed, first[amounts], scale[amounts])
+        return first, atol * scale
 
     def rhs(self, y: np.ndarray, t: np.ndarray | float) -> np.ndarray:
         return _columns(self.evaluate(y, t), self.cases)
@@ -73,14 +98,22 @@ def integrate_many(
     SolveError
         If one of them cannot be integrated, or slows the others.
     """
-    if balances.kinks:  # each case has its own place at which a reactant is exhausted
-        return np.array(
-            [
-                end_state(Case(balances, tuple(row.tolist())), float(end), rtol, atol)
-                for row, end in zip(values, ends, strict=True)
-            ]
-        )
     many = _Many(balances, values)
+    machine = None if balances.kinks else machine_of(many.whole, expected=_EVALUATIONS * many.cases)
+    if machine is None and not balances.kinks:
+        return _together(many, ends, rtol, atol)
+    if machine is not None:
+        first, absolute = (np.ascontiguousarray(part.T) for part in many.start_for_each(atol))
+        found = machine.ends(values, first, ends, rtol, absolute, _MOST_STEPS)
+    else:  # each case has its own place at which a reactant is exhausted
+        found = np.full((many.cases, many.n), np.nan)
+    for i in np.flatnonzero(np.isnan(found).any(axis=1)):
+        found[i] = end_state(Case(balances, tuple(values[i].tolist())), float(ends[i]), rtol, atol)
+    return found
+
+
+def _together(many: _Many, ends: np.ndarray, rtol: float, atol: float) -> np.ndarray:
+    """All cases as one system by LSODA, shape (cases, states)."""
     cases, n = many.cases, many.n
     y0, scale = many.start()
     row, column = many.pattern
@@ -91,7 +124,7 @@ def integrate_many(
     slopes = np.empty((cases, n))
 
     def rhs(flat: np.ndarray, s: float) -> np.ndarray:
-        t = 0.0 if balances.is_autonomous else s * shares
+        t = 0.0 if many.balances.is_autonomous else s * shares
         for i, row in enumerate(many.evaluate(flat.reshape(cases, n).T.copy(), t)):
             slopes[:, i] = row if alike else row * shares
         return slopes.ravel()

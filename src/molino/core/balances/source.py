@@ -42,17 +42,20 @@ def power(base: float, exponent: float) -> float:
     raise ZeroDivisionError("zero to a negative power")
 
 
-_FLOOR = 1e-12
+SLOPE_FLOOR = 1e-12
+"""Base below which the derivative of a power is that at this base."""
+SMALLEST, LOG_FLOOR = 1e-300, -690.7755278982137
+"""The smallest positive number, and its logarithm, as which rounding below zero is read."""
 
 
 def slope_power(base: float, exponent: float) -> float:
     """As `power`, for derivatives: large at zero instead of infinite."""
-    return float(base**exponent) if base > _FLOOR else (0.0 if exponent > 0.0 else _FLOOR**exponent)
+    return float(base**exponent) if base > SLOPE_FLOOR else (0.0 if exponent > 0.0 else SLOPE_FLOOR**exponent)
 
 
 def floored_log(value: float) -> float:
     """log with negative rounding read as the smallest positive number (so that 0^n log 0 is 0)."""
-    return math.log(value) if value > 1e-300 else -690.7755278982137
+    return math.log(value) if value > SMALLEST else LOG_FLOOR
 
 
 SCALAR = {"exp": math.exp, "log": floored_log, "power": power, "slope_power": slope_power}
@@ -64,13 +67,14 @@ def _array_power(base: Any, exponent: object) -> Any:
 
 def _array_slope(base: Any, exponent: object) -> Any:
     return (
-        np.where(np.asarray(base) > _FLOOR, np.abs(base), np.where(np.asarray(exponent) > 0, 0.0, _FLOOR)) ** exponent
+        np.where(np.asarray(base) > SLOPE_FLOOR, np.abs(base), np.where(np.asarray(exponent) > 0, 0.0, SLOPE_FLOOR))
+        ** exponent
     )
 
 
 ARRAY = {
     "exp": np.exp,
-    "log": lambda v: np.log(np.maximum(v, 1e-300)),
+    "log": lambda v: np.log(np.maximum(v, SMALLEST)),
     "power": _array_power,
     "slope_power": _array_slope,
 }
@@ -166,17 +170,17 @@ class Program:
         moving: Iterable[sp.Symbol],
         share: bool = True,
     ) -> None:
-        needed = _needed(definitions, outputs)
+        used = needed(definitions, outputs)
         self.fixed: dict[sp.Symbol, sp.Expr] = {}
         self.hoisted: dict[sp.Expr, sp.Symbol] = {}
         self.moving: set[sp.Symbol] = set(moving)
         self._moves: dict[sp.Expr, bool] = {}
         self._done: dict[sp.Expr, sp.Expr] = {}
-        for symbol in needed:
+        for symbol in used:
             if definitions[symbol].free_symbols & self.moving:
                 self.moving.add(symbol)
         varying: dict[sp.Symbol, sp.Expr] = {}
-        for symbol in needed:
+        for symbol in used:
             if symbol in self.moving:
                 varying[symbol] = self._hoist(definitions[symbol])
             else:
@@ -227,11 +231,11 @@ class Program:
         shared, reduced = sp.cse(expressions, symbols=sp.numbered_symbols("@"), order="none")
         self.outputs = reduced[len(varying) :]
         found = {**dict(shared), **dict(zip(varying, reduced[: len(varying)], strict=True))}
-        order = _needed(found, self.outputs)
+        order = needed(found, self.outputs)
         self.varying = {symbol: found[symbol] for symbol in order}
 
 
-def _needed(definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr]) -> list[sp.Symbol]:
+def needed(definitions: Mapping[sp.Symbol, sp.Expr], outputs: Sequence[sp.Expr]) -> list[sp.Symbol]:
     """The definitions that the outputs need, each after those that it uses."""
     order: dict[sp.Symbol, None] = {}
     stack = [s for output in reversed(outputs) for s in reversed(in_order(output.free_symbols))]
@@ -317,7 +321,7 @@ def build(
     names |= {symbol: f"h{i}" for i, symbol in enumerate(program.fixed)}
     names |= {symbol: f"x{i}" for i, symbol in enumerate(program.varying)}
     head = [f"{', '.join(names[s] for s in parameters)}, = parameters"] if parameters else []
-    head += [f"{names[s]} = {write(program.fixed[s], names)}" for s in _needed(program.fixed, list(program.fixed))]
+    head += [f"{names[s]} = {write(program.fixed[s], names)}" for s in needed(program.fixed, list(program.fixed))]
     unpack = f"{', '.join(names[s] for s in states)}, = y" + ("" if array else ".tolist()") if states else "pass"
     body = [unpack, *(f"{names[s]} = {write(e, names)}" for s, e in program.varying.items())]
     known = scope([*program.fixed.values(), *program.varying.values(), *program.outputs], array)

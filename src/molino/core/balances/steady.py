@@ -7,9 +7,10 @@ import scipy
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.engines import Report, start
+from molino.core.balances.engines import start
 from molino.core.balances.functions import Functions
 from molino.core.balances.integrate import RUN_OUT, integrate
+from molino.core.balances.settings import Report
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError

@@ -11,8 +11,8 @@ import sympy as sp
 
 from molino.core.arguments import checked
 from molino.core.balances.compiled import Maker, compiled
-from molino.core.balances.engines import ATOL, RTOL
 from molino.core.balances.integrate import RUN_OUT, end_state
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.balances.system import Balances, Case
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric

@@ -8,9 +8,9 @@ from typing import TypeVar
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.engines import Report
 from molino.core.balances.integrate import RUN_OUT, Switch
 from molino.core.balances.piecewise_linear import PiecewiseLinear, segments
+from molino.core.balances.settings import Report
 from molino.core.balances.system import TIME, Case
 from molino.core.chemistry.constants import si
 from molino.core.chemistry.formula import TEMPERATURE

@@ -12,7 +12,7 @@ import sympy as sp
 
 from molino.core.annotations import ByName, PlainData
 from molino.core.balances.balance_symbols import FLOW, PASSED_TIME, SINCE, VOLUME, slope_of
-from molino.core.balances.engines import Report
+from molino.core.balances.settings import Report
 from molino.core.balances.system import TIME
 from molino.core.checks import Check
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration

@@ -8,7 +8,8 @@ import numpy as np
 import sympy as sp
 
 from molino.core.balances.compiled import compiled
-from molino.core.balances.engines import ATOL, RTOL, start
+from molino.core.balances.engines import start
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.chemistry.constants import parameter_symbol
 from molino.core.contract.metric import Metric
 from molino.core.contract.parameter_map import ParameterMap

@@ -11,9 +11,9 @@ import sympy as sp
 
 from molino.core.balances.balance_symbols import HEAT, SINCE, slope_of
 from molino.core.balances.compiled import compiled
-from molino.core.balances.engines import Report
 from molino.core.balances.integrate import Event, Solution, Switch, integrate
 from molino.core.balances.piecewise_linear import Segment
+from molino.core.balances.settings import Report
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import TEMPERATURE

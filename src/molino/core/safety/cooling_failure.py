@@ -17,8 +17,8 @@ import scipy
 import sympy as sp
 
 from molino.core.balances.balance_symbols import AMOUNT, HELD_CAPACITY, INLET, RELEASED, SENSIBLE, START_T, VOLUME
-from molino.core.balances.engines import ATOL, RTOL
 from molino.core.balances.integrate import integrate
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.balances.system import Case
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration
 from molino.core.chemistry.species import beyond_validity

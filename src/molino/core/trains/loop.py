@@ -8,8 +8,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from molino.core.balances.engines import Report, start
+from molino.core.balances.engines import start
 from molino.core.balances.functions import Functions
+from molino.core.balances.settings import Report
 from molino.core.balances.steady import steady
 from molino.core.balances.system import AMOUNTS
 from molino.core.chemistry.formula import TEMPERATURE

@@ -14,7 +14,7 @@ from molino.core import units
 from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import APPROACH, FLOW, INLET, IS_COUNTED, IS_THERE
 from molino.core.balances.compiled import compiled
-from molino.core.balances.engines import Report
+from molino.core.balances.settings import Report
 from molino.core.balances.system import ZERO, Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.equilibrium_constants import equilibrium_constants

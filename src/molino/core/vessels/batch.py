@@ -11,7 +11,7 @@ from typing import ClassVar
 import sympy as sp
 
 from molino.core.balances.balance_symbols import START_T, VOLUME
-from molino.core.balances.engines import ATOL, RTOL
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.contents.feed import (

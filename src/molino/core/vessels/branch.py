@@ -12,7 +12,8 @@ import numpy as np
 from molino.core.annotations import PlainData
 from molino.core.balances.compiled import Function, compiled
 from molino.core.balances.continuation import ArcLength, LogStates
-from molino.core.balances.engines import Report, start
+from molino.core.balances.engines import start
+from molino.core.balances.settings import Report
 from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import AMOUNTS, Case
 from molino.core.chemistry.formula import TEMPERATURE

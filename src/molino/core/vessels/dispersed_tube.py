@@ -23,7 +23,7 @@ from molino.core.balances.balance_symbols import (
     SPREAD,
     VESSEL_VOLUME,
 )
-from molino.core.balances.engines import ATOL, RTOL
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.balances.system import Case
 from molino.core.chemistry.findings import Finding
 from molino.core.chemistry.formula import TEMPERATURE

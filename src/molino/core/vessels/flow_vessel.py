@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from molino.core import units
-from molino.core.balances.engines import Report
+from molino.core.balances.settings import Report
 from molino.core.balances.system import Balances, Case
 from molino.core.contents.feed import Feed, flow_kind, read_flow
 from molino.core.contents.mixture import Contents

@@ -20,8 +20,8 @@ import sympy as sp
 
 from molino.core.balances.balance_symbols import FEED_P, FEED_T, FLOW, INLET, LOCAL_FLOW, MOLAR_FLOW
 from molino.core.balances.compiled import compiled
-from molino.core.balances.engines import Report
 from molino.core.balances.functions import Functions
+from molino.core.balances.settings import Report
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import TIME, ZERO, Balances, Case, State
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE, concentration

@@ -26,8 +26,8 @@ from molino.core.balances.balance_symbols import (
     TURBULENT,
 )
 from molino.core.balances.boundary import solve_boundary
-from molino.core.balances.engines import ATOL, RTOL
 from molino.core.balances.piecewise_linear import PiecewiseLinear
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE

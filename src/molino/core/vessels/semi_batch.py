@@ -12,9 +12,9 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.balance_symbols import HELD, OVERFLOWING, START, START_T, VOLUME, WITHDRAWN
-from molino.core.balances.engines import ATOL, RTOL
 from molino.core.balances.integrate import Event
 from molino.core.balances.piecewise_linear import PiecewiseLinear
+from molino.core.balances.settings import ATOL, RTOL
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import TEMPERATURE

@@ -14,8 +14,9 @@ from molino.core.annotations import PlainData
 from molino.core.balances.balance_symbols import SENSIBLE
 from molino.core.balances.compiled import compiled
 from molino.core.balances.continuation import ArcLength, Curve
-from molino.core.balances.engines import Report, start
+from molino.core.balances.engines import start
 from molino.core.balances.functions import Functions
+from molino.core.balances.settings import Report
 from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import ZERO, Balances, Case
 from molino.core.display import Display

@@ -12,8 +12,8 @@ import sympy as sp
 
 from molino.core import units
 from molino.core.balances.balance_symbols import FEED_T, FLOW, LOCAL_FLOW, START, START_T, VOLUME
-from molino.core.balances.engines import ATOL, RTOL, Report
 from molino.core.balances.many_cases import steady_many
+from molino.core.balances.settings import ATOL, RTOL, Report
 from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 from molino.core.chemistry.chemistry import Chemistry

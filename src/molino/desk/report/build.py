@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 
 from molino.core.annotations import ByName
 from molino.core.arguments import checked
-from molino.core.balances.engines import RTOL
+from molino.core.balances.settings import RTOL
 from molino.core.design.size.size_result import Sizing
 from molino.core.errors import Fault, InputError, MolinoError
 from molino.core.fitting.experiments import Experiments

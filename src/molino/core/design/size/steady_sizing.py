@@ -10,7 +10,7 @@ from itertools import pairwise
 import numpy as np
 
 from molino.core.balances.continuation import CLOSE, Curve
-from molino.core.balances.engines import Report
+from molino.core.balances.settings import Report
 from molino.core.balances.steady import growth_rates, steady
 from molino.core.balances.system import Case, opened_symbol
 from molino.core.contract.metric import Metric

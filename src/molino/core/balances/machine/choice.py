@@ -1,0 +1,95 @@
+"""When balances are integrated in machine code: where the extra `fast` is installed, and the work repays its making.
+
+Loading numba takes as long as some 50,000 evaluations of a right-hand side in Python, and writing the machine code of
+balances as long as some 5,000 of them. The evaluations that Python has done so far are counted, and at these numbers
+the machine takes over: the time is then at most twice the least possible, whatever comes. MOLINO_MACHINE_CODE in the
+environment is "auto", "always" or "off".
+"""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass, field
+from importlib.util import find_spec
+from typing import TYPE_CHECKING
+from weakref import WeakKeyDictionary
+
+import sympy as sp
+
+from molino.core.balances.compiled import Compiled
+
+if TYPE_CHECKING:
+    from molino.core.balances.machine.engine import Machine
+
+_TO_LOAD = 50_000
+_TO_WRITE = 5_000
+_MOST_STATES = 80
+"""Number of states above which sparse algebra is faster than the dense factors of the machine."""
+
+
+class Account:
+    """The evaluations of right-hand sides in this process, and whether there is machine code."""
+
+    def __init__(self) -> None:
+        asked = os.environ.get("MOLINO_MACHINE_CODE", "auto")
+        self.is_installed = asked != "off" and find_spec("numba") is not None
+        self.is_asked = asked == "always"
+        self.evaluations = 0
+        self.of: WeakKeyDictionary[Compiled, _Record] = WeakKeyDictionary()
+
+    def record(self, whole: Compiled) -> _Record:
+        """The record of some balances."""
+        if whole not in self.of:
+            self.of[whole] = _Record()
+        return self.of[whole]
+
+
+@dataclass
+class _Record:
+    """The evaluations of balances in Python, and their machine code (None: there can be none), by sensitivities."""
+
+    evaluations: dict[tuple[sp.Symbol, ...], int] = field(default_factory=dict)
+    machines: dict[tuple[sp.Symbol, ...], Machine | None] = field(default_factory=dict)
+
+
+ACCOUNT = Account()
+
+
+def spent(whole: Compiled, by: tuple[sp.Symbol, ...], evaluations: int) -> None:
+    """Count evaluations of a right-hand side in Python."""
+    ACCOUNT.evaluations += evaluations
+    counted = ACCOUNT.record(whole).evaluations
+    counted[by] = counted.get(by, 0) + evaluations
+
+
+def machine_of(whole: Compiled, by: tuple[sp.Symbol, ...] = (), expected: int = 0) -> Machine | None:
+    """The machine code of balances with sensitivities by some parameters; None where Python does the work.
+
+    `expected` is the number of evaluations that will follow.
+    """
+    if not ACCOUNT.is_installed:
+        return None
+    record = ACCOUNT.record(whole)
+    if by in record.machines:
+        return record.machines[by]
+    b = whole.balances
+    if b.has_equations or b.kinks or b.extent is not None or len(b.states) > _MOST_STATES:
+        record.machines[by] = None
+    elif ACCOUNT.is_asked or (
+        max(record.evaluations.get(by, 0), expected) >= _TO_WRITE and max(ACCOUNT.evaluations, expected) >= _TO_LOAD
+    ):
+        record.machines[by] = _made(whole, by)
+    return record.machines.get(by)
+
+
+def _made(whole: Compiled, by: tuple[sp.Symbol, ...]) -> Machine | None:
+    from molino.core.balances.machine.code import NoMachineCode
+    from molino.core.balances.machine.engine import Machine
+
+    try:
+        if by:
+            sensitivity = whole.sensitivity(by)
+            return Machine(whole, sensitivity.parts, sensitivity.place)
+        return Machine(whole, whole.parts)
+    except NoMachineCode:
+        return None

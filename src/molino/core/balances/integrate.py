@@ -17,6 +17,7 @@ import sympy as sp
 from numpy.polynomial import chebyshev
 
 from molino.core.balances.compiled import SparseMaker, compiled
+from molino.core.balances.constant_parts import constant_parts
 from molino.core.balances.engines import DONE, MOST_STEPS_CLOSER, advance, beginning, by_odeint, by_runge_kutta, start
 from molino.core.balances.functions import functions_of
 from molino.core.balances.kinks import Kinks
@@ -26,7 +27,7 @@ from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.balances.two_point import TwoPoint
 from molino.core.errors import SolveError
-from molino.core.frozen import Frozen
+from molino.core.frozen import Frozen, Unchecked
 
 RUN_OUT = 1e-6
 """Negative value of a state, as a fraction of its scale, below which it is consumed beyond exhaustion."""
@@ -78,7 +79,7 @@ AlongSolution = Callable[[np.ndarray, np.ndarray], np.ndarray]
 
 
 @dataclass(frozen=True, eq=False)
-class Solution(Frozen):
+class Solution(Unchecked):
     """States along the independent variable, at the requested points and at any other.
 
     Attributes
@@ -383,17 +384,30 @@ def _solve(case: Case, points: Sequence[float] | np.ndarray, settings: Settings)
     """As `integrate`, without bounds; an incomplete solution has its `failure`."""
     if case.balances.extent is not None:
         return _over_whole(case, np.asarray(points, dtype=float), settings)
-    y0, scale, tolerated = beginning(case)
     by, atol, initial = settings.by, settings.atol, settings.initial
+    parts = constant_parts(case.balances, by) if settings.slopes is None else None
+    if parts is not None:
+        found = _solve(parts.case(case), points, replace(settings, by=parts.by))
+        slopes = None if found.sensitivities is None else found.sensitivities @ parts.slopes(case)
+        return replace(found, case=case, settings=settings, sensitivities=slopes)
+    times = np.ascontiguousarray(points, dtype=float)
+    whole = compiled(case.balances)
+    machine = machine_of(whole, by) if initial is None and settings.slopes is None and len(times) > 1 else None
+    solved = None if machine is None else machine.run(case.values, times, settings)
+    if solved is not None:
+        rows, steps, report = solved
+        n = len(case.balances.states)
+        sensitivities = whole.sensitivity(by).unfold(rows[:, n:]) if by else None
+        return Solution(case, times, rows[:, :n] if by else rows, sensitivities, steps, report, settings)
+    y0, scale, tolerated = beginning(case)
     absolute = atol * tolerated
     functions = functions_of(case, by)
     given = y0 if initial is None else np.asarray(initial, dtype=float)
     first = functions.first(given, settings.slopes, initial is not None)
     if by:
-        numbers = np.array([case.value(p) for p in by])
+        numbers = np.array(case.select(by))
         sizes = np.where(numbers != 0, np.abs(numbers), 1.0)
         absolute = functions.with_sensitivities(absolute, 1e2 * atol * scale, sizes)
-    times = np.ascontiguousarray(points, dtype=float)
     rows, steps, report, failure = advance(case, functions, first, times, settings, functions.kept(absolute), scale)
     times = failure.rows if failure is not None and failure.rows is not None else times[: len(rows)]
     states, sensitivities = functions.unfold(rows, times)
@@ -422,13 +436,13 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
     """
     balances = case.balances
     if compiled(balances).is_plain and not balances.kinks:
-        y0, _, tolerated = beginning(case)
         whole = compiled(balances)
         machine = machine_of(whole)
         if machine is not None:
-            found = machine.integrate(case.values, y0, np.array((0.0, end)), rtol, atol * tolerated, Settings.most)
+            found = machine.run(case.values, np.array((0.0, end)), Settings(rtol, atol))
             if found is not None and all(found[0][1][i] > 0 for i in balances.bounded):
                 return np.asarray(found[0][1])
+        y0, _, tolerated = beginning(case)
         try:
             y, info = by_odeint(functions_of(case), y0, np.array((0.0, end)), rtol, atol * tolerated)
             spent(whole, (), int(info["nfe"][-1]))

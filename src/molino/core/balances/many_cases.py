@@ -16,8 +16,8 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import lsoda
 from molino.core.balances.integrate import end_state
 from molino.core.balances.machine.choice import machine_of
-from molino.core.balances.settings import ATOL, RTOL
-from molino.core.balances.steady import steady
+from molino.core.balances.settings import ATOL, RTOL, Settings
+from molino.core.balances.steady import HORIZONS, SETTLING, steady
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import SolveError
 
@@ -62,13 +62,11 @@ class _Many:
         both = _columns(make(self.parameters)(np.zeros((self.n, self.cases)), 0.0), self.cases)
         return both[: self.n], np.where(both[self.n :] > 0, both[self.n :], 1.0)
 
-    def start_for_each(self, atol: float) -> tuple[np.ndarray, np.ndarray]:
-        """Initial states and absolute tolerances as `engines.beginning` has them; each of shape (states, cases)."""
-        first, scale = self.start()
-        amounts = self.balances.amounts
-        is_seed = (first[amounts] > 0) & (first[amounts] < scale[amounts])
-        scale[amounts] = np.where(is_seed, first[amounts], scale[amounts])
-        return first, atol * scale
+    def completed(self, y: np.ndarray, is_missing: np.ndarray, time_scales: np.ndarray) -> np.ndarray:
+        """Steady states, shape (cases, states), with the missing ones solved one by one."""
+        for i in np.flatnonzero(is_missing):
+            y[:, i] = steady(Case(self.balances, tuple(self.values[i].tolist())), float(time_scales[i]))[0]
+        return np.asarray(y.T)
 
     def rhs(self, y: np.ndarray, t: np.ndarray | float) -> np.ndarray:
         return _columns(self.evaluate(y, t), self.cases)
@@ -103,8 +101,7 @@ def integrate_many(
     if machine is None and not balances.kinks:
         return _together(many, ends, rtol, atol)
     if machine is not None:
-        first, absolute = (np.ascontiguousarray(part.T) for part in many.start_for_each(atol))
-        found = machine.ends(values, first, ends, rtol, absolute, _MOST_STEPS)
+        found = machine.ends(np.ascontiguousarray(values), ends, Settings(rtol, atol, most=_MOST_STEPS))
     else:  # each case has its own place at which a reactant is exhausted
         found = np.full((many.cases, many.n), np.nan)
     for i in np.flatnonzero(np.isnan(found).any(axis=1)):
@@ -151,8 +148,14 @@ def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray)
     root of each. A case that does not converge is solved by `steady`.
     """
     many = _Many(balances, values)
+    machine = machine_of(many.whole, expected=_EVALUATIONS * many.cases)
+    if machine is not None:
+        y = machine.steady(np.ascontiguousarray(values), time_scales, HORIZONS[0], SETTLING).T
+        return many.completed(y, np.isnan(y).any(axis=0), time_scales)
     _, scale = many.start()
-    near = np.maximum(integrate_many(balances, values, 8 * time_scales, rtol=1e-5, atol=1e-8).T, 0.0)
+    near = np.maximum(
+        integrate_many(balances, values, HORIZONS[0] * time_scales, rtol=SETTLING.rtol, atol=SETTLING.atol).T, 0.0
+    )
     y = near.copy()
     row, column = many.pattern
     full = np.zeros((many.cases, many.n, many.n))
@@ -168,6 +171,4 @@ def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray)
                 break
         residual = np.max(np.abs(many.rhs(y, 0.0)) * time_scales / scale, axis=0)
         close = np.all(np.abs(y - near) <= 0.02 * scale, axis=0) & np.all(y >= -1e-9 * scale, axis=0)
-    for i in np.flatnonzero(~(close & (residual < 1e-9))):
-        y[:, i] = steady(Case(balances, tuple(values[i].tolist())), float(time_scales[i]))[0]
-    return np.asarray(y.T)
+    return many.completed(y, ~(close & (residual < 1e-9)), time_scales)

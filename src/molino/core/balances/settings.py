@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import sympy as sp
 
-from molino.core.frozen import Frozen
+from molino.core.frozen import Unchecked
 
 RTOL = 1e-10
 ATOL = 1e-13
@@ -38,7 +38,7 @@ class Report:
 
 
 @dataclass(frozen=True, eq=False)
-class Settings(Frozen):
+class Settings(Unchecked):
     """The settings of an integration."""
 
     rtol: float = RTOL

@@ -10,7 +10,8 @@ from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import start
 from molino.core.balances.functions import Functions
 from molino.core.balances.integrate import RUN_OUT, integrate
-from molino.core.balances.settings import Report
+from molino.core.balances.machine.choice import machine_of
+from molino.core.balances.settings import Report, Settings
 from molino.core.balances.source import NotFinite
 from molino.core.balances.system import Case
 from molino.core.errors import SolveError
@@ -26,6 +27,8 @@ def steady_slopes(case: Case, state: np.ndarray, by: tuple[sp.Symbol, ...]) -> n
     return np.asarray(np.linalg.solve(whole.jacobian(case.values)(state, 0.0), -forcing))
 
 
+HORIZONS, SETTLING = (8.0, 64.0, 512.0, 4096.0), Settings(1e-5, 1e-8)
+"""Lengths of a start-up in time scales, and its tolerances."""
 RESIDUAL = 1e-8
 """Largest change of a state within one space time, relative to its scale, at a steady state."""
 
@@ -53,6 +56,13 @@ def steady(
     SolveError
         If no steady state is reached, as with a sustained oscillation.
     """
+    machine = machine_of(compiled(case.balances)) if near is None and begin is None else None
+    if machine is not None:
+        values = np.array([case.values])
+        found = machine.steady(values, np.array([time_scale]), HORIZONS[0], SETTLING)[0]
+        if np.isfinite(found).all():
+            method = f"start-up over {HORIZONS[0]:g} residence times, then Newton's method, machine code"
+            return found, Report(method, 0, 0, 0)
     y, scale = start(case)
     y = y if begin is None else begin
     functions = Functions(case)
@@ -61,8 +71,8 @@ def steady(
         found, evaluations = _polish(functions, near, scale, time_scale)
         if found is not None and np.all(np.abs(found - near) <= 0.1 * scale):
             return found, Report("Powell's hybrid", 0, evaluations, 1)
-    for horizon in (8.0, 64.0, 512.0, 4096.0):
-        start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=1e-5, atol=1e-8)
+    for horizon in HORIZONS:
+        start_up = integrate(case, [0.0, horizon * time_scale], initial=y, rtol=SETTLING.rtol, atol=SETTLING.atol)
         gone = [i for i in positive if start_up.states[-1][i] < -RUN_OUT * scale[i]]
         if gone:
             message = f"{case.balances.names[gone[0]]} is exhausted, and a rate law still consumes it"

@@ -12,7 +12,7 @@ import sympy as sp
 from molino.core.annotations import PlainData
 from molino.core.chemistry.formula import species_in
 from molino.core.errors import InputError
-from molino.core.frozen import Frozen
+from molino.core.frozen import Frozen, Unchecked
 from molino.core.symbols import Role, in_order
 
 ZERO = sp.Integer(0)
@@ -131,6 +131,11 @@ class Balances(Frozen):
         """Every symbol that has a value along a solution."""
         return frozenset({*self.symbols, *self.parameters, *(s for s, _ in self.definitions), self.independent})
 
+    @cached_property
+    def places(self) -> dict[sp.Symbol, int]:
+        """The place of each parameter."""
+        return {symbol: i for i, symbol in enumerate(self.parameters)}
+
     def index(self, symbol: sp.Symbol) -> int:
         """The place of a state."""
         return self.symbols.index(symbol)
@@ -239,7 +244,7 @@ def _reduced(balances: Balances, keep: tuple[sp.Symbol, ...]) -> Balances:
 
 
 @dataclass(frozen=True, eq=False)
-class Case(Frozen):
+class Case(Unchecked):
     """Balances together with the numbers of their parameters (SI), in the order of `balances.parameters`."""
 
     balances: Balances
@@ -251,8 +256,11 @@ class Case(Frozen):
 
     def with_values(self, changed: Mapping[sp.Symbol, float]) -> Case:
         """The same balances with some parameters changed."""
-        pairs = zip(self.balances.parameters, self.values, strict=True)
-        return replace(self, values=tuple(float(changed.get(symbol, value)) for symbol, value in pairs))
+        values = list(self.values)
+        for symbol, value in changed.items():
+            if symbol in self.balances.places:
+                values[self.balances.places[symbol]] = float(value)
+        return Case(self.balances, tuple(values))
 
     @cached_property
     def remembered(self) -> PlainData:
@@ -260,4 +268,8 @@ class Case(Frozen):
         return {}
 
     def value(self, symbol: sp.Symbol) -> float:
-        return self.values[self.balances.parameters.index(symbol)]
+        return self.values[self.balances.places[symbol]]
+
+    def select(self, symbols: Iterable[sp.Symbol]) -> list[float]:
+        """The values of several parameters."""
+        return [self.values[self.balances.places[symbol]] for symbol in symbols]

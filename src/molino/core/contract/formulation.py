@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import sympy as sp
 
@@ -20,6 +20,12 @@ from molino.core.dual import Number
 from molino.core.errors import InputError
 from molino.core.schema import given_values
 from molino.core.terms.model import Model
+
+
+@lru_cache(maxsize=4096)
+def _state_symbols(expression: sp.Expr) -> frozenset[sp.Symbol]:
+    """Temperature and pressure, if an expression contains them."""
+    return frozenset(expression.free_symbols & {TEMPERATURE, PRESSURE})
 
 
 class Formulation(Medium):
@@ -116,8 +122,8 @@ class Formulation(Medium):
             if metric not in known:
                 known[metric] = metric.expression(self.chemistry.network, self.model, self.weights)
             found = known[metric]
-        for symbol in found.free_symbols & {TEMPERATURE, PRESSURE} & {*self.model.balances.parameters}:
-            if math.isnan(self.case.value(symbol)):
+        for symbol in _state_symbols(found):
+            if symbol in self.model.balances.places and math.isnan(self.case.value(symbol)):
                 raise InputError(f"no {metric.what} is given", self.label, f"give {symbol}")
         metric.require_fed(self.is_fed, self.label)
         return found

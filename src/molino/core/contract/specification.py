@@ -114,6 +114,12 @@ class Specification(Formulation):
             "constant",
         )
 
+    def own_number(self, name: str) -> float:
+        """The number of a condition in SI; nan if the vessel has none."""
+        if "conditions" not in self.__dict__ and (name in self.sizes or name in settings_of(type(self.vessel))):
+            return si_or_nan(self.first_T if name == "T" else getattr(self.vessel, name))
+        return self.condition(name).own
+
     def condition(self, name: str) -> Condition:
         if name not in self.conditions:
             raise InputError(f"'{name}' cannot be varied", self.label, nearest(name, self.conditions))

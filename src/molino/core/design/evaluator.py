@@ -11,8 +11,9 @@ import sympy as sp
 
 from molino.core.arguments import checked
 from molino.core.balances.compiled import Maker, compiled
-from molino.core.balances.integrate import RUN_OUT, end_state
+from molino.core.balances.integrate import RUN_OUT, end_state, integrate, observe
 from molino.core.balances.settings import ATOL, RTOL
+from molino.core.balances.steady import steady_slopes
 from molino.core.balances.system import Balances, Case
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
@@ -94,12 +95,51 @@ class Evaluator(Frozen, Printed):
         case = Case(self._balances, values)
         if vessel.spec.has_steady_state:
             assert isinstance(vessel, FlowVessel)
-            _, state, _ = vessel.spec.solve_steady(case)
+            case, state, _ = vessel.spec.solve_steady(case)
             end = 0.0
         else:
             state = end_state(case, end, self.rtol, self.atol)
             self._check(state, numbers)
-        return np.array(numbers_at(self._outputs(values), state, end))
+        return np.array(numbers_at(self._outputs(case.values), state, end))
+
+    def slopes(self, *numbers: float) -> np.ndarray:
+        """The exact derivatives of the metrics by the conditions at some numbers, shape (metrics, conditions), in SI.
+
+        Raises
+        ------
+        SolveError
+            If the vessel cannot be run with them.
+
+        Examples
+        --------
+        >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+        >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+        >>> mo.evaluator(tube, ["volume"], ["conversion of A"]).slopes(0.005).round(3).tolist()
+        [[73.576]]
+        """
+        vessel = self.map.vessel
+        if self._runs_whole:
+            given = {n: vessel.spec.condition(n).give(x) for n, x in zip(self.map.names, numbers, strict=True)}
+            return np.asarray(vessel.with_(given).run().slopes(self.metrics, self.map.names))
+        values, by_condition, end, by_end = self.map.with_slopes(numbers)
+        case, moved = Case(self._balances, values), np.flatnonzero(by_condition.any(axis=1))
+        by = tuple(self._balances.parameters[i] for i in moved)
+        if vessel.spec.has_steady_state:
+            assert isinstance(vessel, FlowVessel)
+            case, state, _ = vessel.spec.solve_steady(case)
+            sensitivity, end, by_end = steady_slopes(case, state, by), 0.0, np.zeros(len(numbers))
+        else:
+            solution = integrate(case, [0.0, end], by=by, rtol=self.rtol, atol=self.atol)
+            state, found = solution.states[-1], solution.sensitivities
+            sensitivity = found[-1] if found is not None else np.zeros((len(state), 0))
+        _, slopes = observe(case, self._expressions, np.array([end]), state[None], sensitivity[None], by)
+        total = slopes[0] @ by_condition[moved]
+        if by_end.any():
+            whole, over = compiled(self._balances), (*self._balances.symbols, self._balances.independent)
+            partial = whole.gradient(self._expressions, over)(values)(state, end)
+            along = partial[:, :-1] @ np.asarray(whole.rhs(values)(state, end)) + partial[:, -1]
+            total = total + np.outer(along, by_end)
+        return np.asarray(total)
 
     def _check(self, state: np.ndarray, numbers: tuple[float, ...]) -> None:
         if min(state.tolist()) >= 0:

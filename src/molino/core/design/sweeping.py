@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -138,10 +137,7 @@ class _Question:
         for name, values in given.items():
             with faults.at(f"sweep, {name}"):
                 settings[name] = setting = vessel.spec.condition(name)
-                read = [_read(setting, value, faults) for value in values]
-                numbers[name] = np.array([number for number, _ in read])
-                kinds = {form for _, form in read}
-                forms[name] = kinds.pop() if len(kinds) == 1 else None
+                numbers[name], forms[name] = _read_all(setting, values, faults)
         sizes = [name for name in given if isinstance(vessel, Vessel) and name in vessel.spec.sizes]
         if len(sizes) > 1:
             faults.add("sweep", f"{' and '.join(sizes)} each specify its size", "vary one of them")
@@ -208,14 +204,18 @@ class _Question:
     ) -> None:
         """Fill in the numbers of some cases, and the reasons of those that have none."""
         together = self._together(cases)
-        for place, case in enumerate(cases):
-            row = together[place]
-            if np.isfinite(row).all():
-                numbers[case], reasons[case] = row, ""
-            else:
-                numbers[case], reasons[case] = self._alone(case)
-            if progress is not None and (case + 1 == cases.stop or not np.isfinite(row).all()):
+        is_known = np.isfinite(together).all(axis=1)
+        numbers[cases.start : cases.stop] = together
+        reasons[cases.start : cases.stop] = [""] * len(cases)
+        for place in np.flatnonzero(~is_known).tolist():
+            reasons[cases[place]] = _INTERRUPTED
+        for place in np.flatnonzero(~is_known).tolist():
+            case = cases[place]
+            numbers[case], reasons[case] = self._alone(case)
+            if progress is not None:
                 progress(case + 1, len(numbers))
+        if progress is not None and is_known[-1]:
+            progress(cases.stop, len(numbers))
 
     def _together(self, cases: range) -> np.ndarray:
         """The metrics of cases that are integrated as one system; nan for a case that must be run alone."""
@@ -301,7 +301,7 @@ def _cases(conditions: object, faults: Faults) -> _Cases:
             return none
         if not given or 0 in shape:
             return none
-        return given, shape, np.array([*itertools.product(*map(range, shape))], dtype=int).reshape(-1, len(shape))
+        return given, shape, np.indices(shape).reshape(len(shape), -1).T
     rows = [*conditions] if isinstance(conditions, Sequence) and not isinstance(conditions, str) else []
     if not rows or not all(isinstance(row, Mapping) and row for row in rows):
         advice = "give a mapping of condition to values, or a list of mappings, one per case"
@@ -324,6 +324,26 @@ def _several(values: Any) -> tuple[object, ...]:
     if isinstance(values, str | Value) or np.ndim(values) == 0:
         return (values,)
     return tuple(x.item() if isinstance(x, np.generic) else x for x in values)
+
+
+def _plain(values: Sequence[object]) -> np.ndarray | None:
+    """Values as numbers, if all are bare numbers."""
+    return np.array(values) if all(type(value) is float for value in values) else None
+
+
+def _read_all(setting: Condition, values: Sequence[object], faults: Faults) -> tuple[np.ndarray, str | None]:
+    """The values of a condition in SI, and their form if it is one."""
+    numbers = _plain(values)
+    if numbers is not None and setting.form in SI_UNITS.keys() - {"number"} and np.isfinite(numbers).all():
+        ends = (float(np.min(numbers)), float(np.max(numbers)))
+        try:
+            if all(setting.read(end) == (end, setting.form) for end in ends):  # bounds hold between them
+                return numbers, setting.form
+        except MolinoError:  # the list below names each value
+            pass
+    read = [_read(setting, value, faults) for value in values]
+    kinds = {form for _, form in read}
+    return np.array([number for number, _ in read]), kinds.pop() if len(kinds) == 1 else None
 
 
 def _read(setting: Condition, value: object, faults: Faults) -> tuple[float, str]:
@@ -353,6 +373,13 @@ def _shown(vessel: Vessel | Train, name: str, given: tuple[object, ...]) -> Swep
             return SweptCondition(name, given, numbers, bare, own)
         setting_kind = {"mass concentration": "density", "partial pressure": "pressure"}.get(kind, kind)
         return _in_unit(vessel, name, given, [v for v in values if v is not None], setting_kind, own)
+    plain = _plain(given)
+    if plain is not None:  # one value has the unit of all
+        shown = _in_unit(vessel, name, given[:1], [units.read(given[0])], setting.kind, setting.own)
+        unit = shown.unit
+        whole = units.unit(unit).from_si(plain) if unit else plain
+        numbers = np.array([float(f"{x:.12g}") for x in whole]) if unit else whole
+        return SweptCondition(name, given, numbers, unit, shown.own)
     return _in_unit(vessel, name, given, [units.read(v) for v in given], setting.kind, setting.own)
 
 

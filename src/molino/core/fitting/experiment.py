@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 import numpy as np
 
@@ -250,6 +250,10 @@ class Experiment(Frozen):
     @property
     def charge(self) -> dict[str, float]:
         """Concentrations at the start (or of the feed) in mol/m^3: given, or measured at time zero."""
+        return dict(self._charge)
+
+    @cached_property
+    def _charge(self) -> dict[str, float]:
         if not self.is_simple:
             return {}
         first = self.times == 0

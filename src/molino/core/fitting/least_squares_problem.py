@@ -94,8 +94,9 @@ def leverage(weighted: np.ndarray) -> np.ndarray:
     """Diagonal of the hat matrix, shape (points,), of derivatives over standard deviations, shape (points,
     parameters)."""
     size = np.sqrt(np.sum(weighted**2, axis=0))
-    left, singular, _ = np.linalg.svd(weighted / np.where(size > 0, size, 1.0), full_matrices=False)
-    return np.asarray(np.sum(left[:, singular > RANK * max(singular[0], 1e-300)] ** 2, axis=1))
+    tall, square = np.linalg.qr(weighted / np.where(size > 0, size, 1.0))
+    left, singular, _ = np.linalg.svd(square, full_matrices=False)
+    return np.asarray(np.sum((tall @ left[:, singular > RANK * max(singular[0], 1e-300)]) ** 2, axis=1))
 
 
 def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray) -> np.ndarray:

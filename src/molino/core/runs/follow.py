@@ -106,9 +106,10 @@ def explained(vessel: Vessel, error: SolveError) -> SolveError:
 def check_run_out(vessel: Vessel, trajectory: Trajectory) -> None:
     """Raise SolveError if a rate law consumes a species that is exhausted."""
     balances = vessel.spec.model.followed
-    if all(part.states.min() >= 0 for part in trajectory.parts):
-        return
     amounts = balances.amounts
+    lowest = min(part.states.min() for part in trajectory.parts)
+    if lowest >= -RUN_OUT * max(np.max(part.states[0, amounts], initial=0.0) for part in trajectory.parts):
+        return
     held = np.concatenate([part.states for part in trajectory.parts])[:, amounts]
     below = held < -RUN_OUT * np.max(np.abs(held))
     if not below.any():

@@ -42,7 +42,7 @@ def _slopes_of(run: RunData, metric: Metric, conditions: Sequence[str]) -> np.nd
 def moved_by(run: RunData, conditions: Sequence[str]) -> tuple[tuple[sp.Symbol, ...], np.ndarray, np.ndarray]:
     """The parameters that depend on conditions, their derivatives, shape (parameters, conditions), and those of the
     end."""
-    own = [run.vessel.spec.condition(name).own for name in conditions]
+    own = [run.vessel.spec.own_number(name) for name in conditions]
     _, by_condition, _, by_end = ParameterMap(run.vessel, tuple(conditions)).with_slopes(own)
     parameters = run.vessel.spec.model.balances.parameters
     touched = [i for i in range(len(parameters)) if by_condition[i].any()]

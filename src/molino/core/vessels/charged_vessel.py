@@ -64,6 +64,14 @@ class ChargedSpecification(Specification):
         own = self.first_T
         return given.get("T", own.si if own is not None else np.nan)
 
+    def is_independent(self, name: str) -> bool:
+        """Also the temperature of a liquid that is constant: it changes neither the charge nor the form of the
+        balances."""
+        vessel = self.vessel
+        is_liquid = vessel.model is None and not self.is_gas
+        holds = name == "T" and vessel.heat is None and vessel.T is not None and is_liquid
+        return super().is_independent(name) or holds
+
     def charge_pressure(self, given: Mapping[str, Number]) -> Value | None:
         """The pressure of a gas that is charged."""
         return None

@@ -87,9 +87,6 @@ def _made(whole: Compiled, by: tuple[sp.Symbol, ...]) -> Machine | None:
     from molino.core.balances.machine.engine import Machine
 
     try:
-        if by:
-            sensitivity = whole.sensitivity(by)
-            return Machine(whole, sensitivity.parts, sensitivity.place)
-        return Machine(whole, whole.parts)
+        return Machine(whole, by)
     except NoMachineCode:
         return None

@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, cached_property
 
 import llvmlite.binding as llvm
 import sympy as sp
@@ -43,6 +43,11 @@ class MachineCode:
     fixed: int
     outputs: int
     module: llvm.ExecutionEngine
+
+    @cached_property
+    def entry(self) -> tuple[int, int, int]:
+        """Both addresses, and the number of values that depend on the parameters alone."""
+        return self.head, self.body, self.fixed
 
 
 class _Writer:

@@ -85,11 +85,60 @@ def _combine(Y, row, step, weights, s, count, K):
 
 @in_machine_code
 def _advance(body, fixed, t, step, Y, K):
-    """The states after a step, with the slopes of its 13 stages; Y[WORK] has the states of the last but one."""
-    for s in range(1, 12):
-        _combine(Y, WORK, step, _A, s, s, K)
-        evaluate(body, t + _C[s] * step, Y, WORK, fixed, K, s)
-    _combine(Y, NEW, step, _B, 0, 12, K)
+    """The states after a step, with the slopes of its 13 stages; Y[WORK] has the states of the last but one.
+
+    Sums are written out without the coefficients that are zero: in loops they take most of the time of small balances.
+    """
+    n = Y.shape[1]
+    for i in range(n):
+        Y[WORK, i] = Y[NOW, i] + step * (_A[1, 0] * K[0, i])
+    evaluate(body, t + _C[1] * step, Y, WORK, fixed, K, 1)
+    for i in range(n):
+        Y[WORK, i] = Y[NOW, i] + step * (_A[2, 0] * K[0, i] + _A[2, 1] * K[1, i])
+    evaluate(body, t + _C[2] * step, Y, WORK, fixed, K, 2)
+    for i in range(n):
+        Y[WORK, i] = Y[NOW, i] + step * (_A[3, 0] * K[0, i] + _A[3, 2] * K[2, i])
+    evaluate(body, t + _C[3] * step, Y, WORK, fixed, K, 3)
+    for i in range(n):
+        Y[WORK, i] = Y[NOW, i] + step * (_A[4, 0] * K[0, i] + _A[4, 2] * K[2, i] + _A[4, 3] * K[3, i])
+    evaluate(body, t + _C[4] * step, Y, WORK, fixed, K, 4)
+    for i in range(n):
+        Y[WORK, i] = Y[NOW, i] + step * (_A[5, 0] * K[0, i] + _A[5, 3] * K[3, i] + _A[5, 4] * K[4, i])
+    evaluate(body, t + _C[5] * step, Y, WORK, fixed, K, 5)
+    for i in range(n):
+        total = _A[6, 0] * K[0, i] + _A[6, 3] * K[3, i] + _A[6, 4] * K[4, i] + _A[6, 5] * K[5, i]
+        Y[WORK, i] = Y[NOW, i] + step * total
+    evaluate(body, t + _C[6] * step, Y, WORK, fixed, K, 6)
+    for i in range(n):
+        total = _A[7, 0] * K[0, i] + _A[7, 3] * K[3, i] + _A[7, 4] * K[4, i] + _A[7, 5] * K[5, i]
+        total += _A[7, 6] * K[6, i]
+        Y[WORK, i] = Y[NOW, i] + step * total
+    evaluate(body, t + _C[7] * step, Y, WORK, fixed, K, 7)
+    for i in range(n):
+        total = _A[8, 0] * K[0, i] + _A[8, 3] * K[3, i] + _A[8, 4] * K[4, i] + _A[8, 5] * K[5, i]
+        total += _A[8, 6] * K[6, i] + _A[8, 7] * K[7, i]
+        Y[WORK, i] = Y[NOW, i] + step * total
+    evaluate(body, t + _C[8] * step, Y, WORK, fixed, K, 8)
+    for i in range(n):
+        total = _A[9, 0] * K[0, i] + _A[9, 3] * K[3, i] + _A[9, 4] * K[4, i] + _A[9, 5] * K[5, i]
+        total += _A[9, 6] * K[6, i] + _A[9, 7] * K[7, i] + _A[9, 8] * K[8, i]
+        Y[WORK, i] = Y[NOW, i] + step * total
+    evaluate(body, t + _C[9] * step, Y, WORK, fixed, K, 9)
+    for i in range(n):
+        total = _A[10, 0] * K[0, i] + _A[10, 3] * K[3, i] + _A[10, 4] * K[4, i] + _A[10, 5] * K[5, i]
+        total += _A[10, 6] * K[6, i] + _A[10, 7] * K[7, i] + _A[10, 8] * K[8, i] + _A[10, 9] * K[9, i]
+        Y[WORK, i] = Y[NOW, i] + step * total
+    evaluate(body, t + _C[10] * step, Y, WORK, fixed, K, 10)
+    for i in range(n):
+        total = _A[11, 0] * K[0, i] + _A[11, 3] * K[3, i] + _A[11, 4] * K[4, i] + _A[11, 5] * K[5, i]
+        total += _A[11, 6] * K[6, i] + _A[11, 7] * K[7, i] + _A[11, 8] * K[8, i] + _A[11, 9] * K[9, i]
+        total += _A[11, 10] * K[10, i]
+        Y[WORK, i] = Y[NOW, i] + step * total
+    evaluate(body, t + _C[11] * step, Y, WORK, fixed, K, 11)
+    for i in range(n):
+        total = _B[0, 0] * K[0, i] + _B[0, 5] * K[5, i] + _B[0, 6] * K[6, i] + _B[0, 7] * K[7, i]
+        total += _B[0, 8] * K[8, i] + _B[0, 9] * K[9, i] + _B[0, 10] * K[10, i] + _B[0, 11] * K[11, i]
+        Y[NEW, i] = Y[NOW, i] + step * total
     evaluate(body, t + step, Y, NEW, fixed, K, 12)
 
 
@@ -98,11 +147,11 @@ def _error(step, Y, K, rtol, absolute):
     """The estimated error of a step over its tolerance, the largest of all states; NaN if a value is not finite."""
     largest5 = largest3 = 0.0
     for i in range(Y.shape[1]):
-        by5 = by3 = 0.0
-        for j in range(13):
-            by5 += _E5[j] * K[j, i]
-            by3 += _E3[j] * K[j, i]
-        if not math.isfinite(by5 + by3 + Y[NEW, i]):
+        by5 = _E5[0] * K[0, i] + _E5[5] * K[5, i] + _E5[6] * K[6, i] + _E5[7] * K[7, i]
+        by5 += _E5[8] * K[8, i] + _E5[9] * K[9, i] + _E5[10] * K[10, i] + _E5[11] * K[11, i]
+        by3 = _E3[0] * K[0, i] + _E3[5] * K[5, i] + _E3[6] * K[6, i] + _E3[7] * K[7, i]
+        by3 += _E3[8] * K[8, i] + _E3[9] * K[9, i] + _E3[10] * K[10, i] + _E3[11] * K[11, i]
+        if not math.isfinite(by5 + by3 + Y[NEW, i] + K[12, i]):
             return math.nan
         size = absolute[i] + rtol * max(abs(Y[NOW, i]), abs(Y[NEW, i]))
         largest5 = max(largest5, abs(by5 / size))

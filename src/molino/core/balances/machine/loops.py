@@ -3,9 +3,19 @@
 # mypy: allow-untyped-defs, allow-untyped-calls
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
-from molino.core.balances.machine.calls import FINISHED, NOT_STIFF, STIFF, in_machine_code, prepare
+from molino.core.balances.machine.calls import (
+    FINISHED,
+    NOT_FINITE,
+    NOT_STIFF,
+    STIFF,
+    evaluate,
+    in_machine_code,
+    prepare,
+)
 from molino.core.balances.machine.explicit import explicit
 from molino.core.balances.machine.implicit import implicit
 
@@ -54,41 +64,65 @@ def integrate_one(
 
 
 @in_machine_code
-def integrate_cases(
-    head,
-    body,
-    size,
-    head_jacobian,
-    jacobian,
-    size_jacobian,
-    values,
-    first,
-    ends,
-    rtol,
-    absolute,
-    most,
-    states,
-    outcomes,
+def begin(head, body, size, values, atol, is_amount, place, columns, first, absolute, scale):
+    """Fill the initial states and sensitivities, their absolute tolerances, and the scales; whether they are finite.
+
+    The function gives the initial states, the initial sensitivities, and the scales of the states. `columns` has the
+    places of the parameters of the sensitivities. An amount that begins below its scale is tolerated by its initial
+    value.
+    """
+    n, total = len(is_amount), len(first)
+    fixed, out = np.zeros(size + 1), np.zeros((1, total + n))
+    prepare(head, values, fixed)
+    evaluate(body, 0.0, out, 0, fixed, out, 0)
+    is_finite = True
+    for i in range(total):
+        first[i] = out[0, i]
+        is_finite = is_finite and math.isfinite(first[i])
+    for i in range(n):
+        given = out[0, total + i]
+        scale[i] = given if given > 0 else 1.0
+        absolute[i] = atol * (first[i] if is_amount[i] and 0 < first[i] < given else scale[i])
+        is_finite = is_finite and not math.isnan(given)
+    for m in range(total - n):
+        size_of = abs(values[columns[m]])
+        absolute[n + m] = 1e2 * atol * scale[place[m]] / (size_of if size_of > 0 else 1.0)
+    return is_finite
+
+
+@in_machine_code
+def integrate_case(
+    code, start, jacobian, values, is_amount, place, columns, blocks, points, rtol, atol, most, rows, counts
 ):
+    """As `integrate_one`, from the initial state; each function as addresses of head and body and the number of values
+    that depend on the parameters alone."""
+    n, total = len(is_amount), rows.shape[1]
+    y, absolute, scale = np.zeros(total), np.zeros(total), np.zeros(n)
+    if not begin(start[0], start[1], start[2], values, atol, is_amount, place, columns, y, absolute, scale):
+        return NOT_FINITE, 0, 0, 0, False
+    fixed, fixed_jacobian = np.zeros(code[2] + 1), np.zeros(jacobian[2] + 1)
+    prepare(code[0], values, fixed)
+    if jacobian[0] != 0:
+        prepare(jacobian[0], values, fixed_jacobian)
+    return integrate_one(
+        code[1], fixed, jacobian[1], fixed_jacobian, n, place, blocks, y, points, rtol, absolute, most, rows, counts
+    )
+
+
+@in_machine_code
+def integrate_cases(code, start, jacobian, values, is_amount, ends, rtol, atol, most, states, outcomes):
     """Integrate each case with the outcome STIFF from 0 to its own end; states and outcomes are filled."""
-    cases, n = first.shape
-    fixed, fixed_jacobian = np.zeros(size + 1), np.zeros(size_jacobian + 1)
+    cases, n = states.shape
+    none, blocks = np.zeros(0, dtype=np.int64), np.zeros(1, dtype=np.int64)
     rows, counts, points = np.empty((2, n)), np.zeros(2, dtype=np.int64), np.zeros(2)
-    none, blocks, y = np.zeros(0, dtype=np.int64), np.zeros(1, dtype=np.int64), np.empty(n)
     for i in range(cases):
         if outcomes[i] != STIFF:
             continue
-        prepare(head, values[i], fixed)
-        if jacobian != 0:
-            prepare(head_jacobian, values[i], fixed_jacobian)
         points[1] = ends[i]
-        for j in range(n):
-            y[j] = first[i, j]
-        outcome, _, _, _, _ = integrate_one(
-            body, fixed, jacobian, fixed_jacobian, n, none, blocks, y, points, rtol, absolute[i], most, rows, counts
+        outcomes[i], _, _, _, _ = integrate_case(
+            code, start, jacobian, values[i], is_amount, none, none, blocks, points, rtol, atol, most, rows, counts
         )
         for j in range(n):
             states[i, j] = rows[1, j]
-        outcomes[i] = outcome
-        if outcome == STIFF:
+        if outcomes[i] == STIFF:
             return

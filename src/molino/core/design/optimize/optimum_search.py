@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import math
 from collections.abc import Callable
@@ -25,6 +26,8 @@ _AT_BOUND = 1e-7
 """Fraction of its range within which a condition is at its bound."""
 _NEAR_LIMIT = 1e-7
 """A limit is active if a step of this length reaches it, as a fraction of the ranges of the free conditions."""
+_SAME_RUN = 1e-7
+"""Relative difference of an evaluator and a run that are the same."""
 _LIKE = 1e-6
 """Relative difference of objectives that are equally good, by the tolerance of limits."""
 _SAME = 1e-4
@@ -47,6 +50,9 @@ class Search:
         self.seen: dict[bytes, Point | None] = {}
         self.ends: list[Point] = []
         self.first_error: SolveError | None = None
+        self.evaluator = question.evaluator
+        """Takes the place of runs during the search, as long as it agrees with them."""
+        self.is_compared = False
         self.gain = 0.0
         """The relative gain of the objective at a place near the optimum."""
 
@@ -55,13 +61,41 @@ class Search:
         key = numbers.tobytes()
         if key not in self.seen:
             try:
-                self.seen[key] = self.question.evaluated(numbers)
+                self.seen[key] = self._new_point(numbers)
             except SolveError as error:
                 self.first_error, self.seen[key] = self.first_error or error, None
             if self.progress is not None:
                 best = min((p for p in self.seen.values() if p is not None), key=self.rank, default=None)
                 self.progress(len(self.seen), best.value if best is not None else math.nan)
         return self.seen[key]
+
+    def _new_point(self, numbers: np.ndarray) -> Point:
+        """A place by the evaluator; the first one is also run, and must agree."""
+        if self.evaluator is not None and self.is_compared:
+            return self.question.sketched(numbers, self.evaluator)
+        run = self.question.evaluated(numbers)
+        if self.evaluator is not None:
+            with contextlib.suppress(SolveError):
+                self.is_compared = self._agrees(self.question.sketched(numbers, self.evaluator), run)
+            self.evaluator = self.evaluator if self.is_compared else None
+        return run
+
+    def _agrees(self, sketched: Point, run: Point) -> bool:
+        """Whether a place by the evaluator has the objective and the margins of its run."""
+        sizes = np.append(self.sizes, max(abs(run.value), 1e-300))
+        apart = np.abs(np.append(sketched.left, sketched.value) - np.append(run.left, run.value))
+        return bool(np.max(apart / sizes) <= _SAME_RUN)
+
+    def _run(self, point: Point) -> Point | None:
+        """A place with its run; None if the run fails, or differs from the evaluator."""
+        if point.run is not None:
+            return point
+        try:
+            found = self.question.evaluated(point.numbers)
+        except SolveError:
+            return None
+        self.seen[point.numbers.tobytes()] = found
+        return found if self._agrees(point, found) else None
 
     def misses(self, point: Point) -> np.ndarray:
         """The relative violation of each limit, shape (limits,)."""
@@ -75,7 +109,16 @@ class Search:
         return (missed if missed > MET else 0.0), self.sign * point.value
 
     def best(self) -> Optimum:
-        """The best of all starts."""
+        """The best of all starts, with its run; by runs alone where a run differs from the evaluator."""
+        found = self._best()
+        if found is None:
+            self.evaluator, self.ends, self.first_error = None, [], None
+            self.seen.clear()
+            found = self._best()
+        assert found is not None
+        return found
+
+    def _best(self) -> Optimum | None:
         is_stopped = False
         try:
             for z in self._starts():
@@ -90,14 +133,17 @@ class Search:
             raise SolveError((*faults, *SolveError(message, where, "choose other bounds").faults))
         best = min(found, key=self.rank)
         if self.rank(best)[0] > 0:
-            raise self._not_met(best)
+            if (confirmed := self._run(best)) is None:
+                return None
+            raise self._not_met(confirmed)
         if not is_stopped and (place := self._place_aside(best)) is not None:
             self._from(place)
             best = min((p for p in self.seen.values() if p is not None), key=self.rank)
             self._place_aside(best)
         near = self.sign * best.value + _LIKE * max(abs(best.value), 1e-300)
         alike = [p for p in self.ends if self.rank(p)[0] == 0 and self.sign * p.value <= near]
-        return self._optimum(min(alike, key=lambda p: _first_order(self, p)[1], default=best), is_stopped)
+        chosen = self._run(min(alike, key=lambda p: _first_order(self, p)[1], default=best))
+        return None if chosen is None else self._optimum(chosen, is_stopped)
 
     def _place_aside(self, best: Point) -> np.ndarray | None:
         """A place near an optimum at which the objective is better (the optimum is then a saddle), if any.

@@ -16,8 +16,10 @@ from molino.core.annotations import ByName
 from molino.core.contents.portion import Portion, read_portion
 from molino.core.contract.condition import Condition
 from molino.core.contract.metric import Metric
+from molino.core.contract.parameter_map import ParameterMap
 from molino.core.contract.vessel import Vessel
 from molino.core.design.confidence import check_confidence
+from molino.core.design.evaluator import Evaluator
 from molino.core.design.optimize.free_profile import FreeProfile, MovingNumber, read_moving
 from molino.core.design.optimize.objective import Limit, MetricExpression, read_expression, read_limit
 from molino.core.display import Display
@@ -154,10 +156,29 @@ class Question(Frozen):
         """Free conditions in words."""
         return ", ".join(f"{n.name} = {n.text(float(x), 4)}" for n, x in zip(self.free, numbers, strict=True))
 
+    @cached_property
+    def evaluator(self) -> Evaluator | None:
+        """The metrics as a compiled function of the free conditions, if these are numbers at the end of one
+        integration."""
+        vessel = self.vessel
+        if not isinstance(vessel, Vessel) or self.moving or any(limit.is_everywhere for limit in self.limits):
+            return None
+        spec = vessel.spec
+        if spec.has_segments or spec.margin() is not None or any(m.is_of_a_whole_run for m in self.metrics):
+            return None
+        return Evaluator(ParameterMap(vessel, self.names), self.metrics)
+
     def evaluated(self, numbers: np.ndarray) -> Point:
         """The run with given free conditions in SI; SolveError if it fails."""
         run: Any = self.at(numbers.tolist()).run()
-        found = {m: run.metric(m) for m in self.metrics}
+        return self._point(numbers, {m: run.metric(m) for m in self.metrics}, run)
+
+    def sketched(self, numbers: np.ndarray, evaluator: Evaluator) -> Point:
+        """As `evaluated`, without a run."""
+        found = dict(zip(self.metrics, evaluator(*numbers.tolist()).tolist(), strict=True))
+        return self._point(numbers, found, None)
+
+    def _point(self, numbers: np.ndarray, found: dict[Metric, float], run: Any) -> Point:
         value = self.objective.value([found[m] for m in self.objective.metrics])
         left, where = [], []
         for limit in self.limits:
@@ -170,15 +191,17 @@ class Question(Frozen):
         if not (math.isfinite(value) and np.isfinite(left).all()):
             message = f"{self.objective} or a limit is not defined at {self.place(numbers.tolist())}"
             raise SolveError(message, self.vessel.label, "it has a division by zero there: choose other bounds")
-        return Point(self, numbers, run, value, np.array(left), tuple(where))
+        return Point(self, numbers, found, run, value, np.array(left), tuple(where))
 
 
 @dataclass(eq=False)
 class Point:
-    """A place of the search: the run of the vessel, with its objective and the margin of each limit."""
+    """A place of the search: its metrics, the run of the vessel (None if it is only sketched), the objective and the
+    margin of each limit."""
 
     question: Question
     numbers: np.ndarray
+    metrics: dict[Metric, float]
     run: Any
     value: float
     left: np.ndarray
@@ -191,7 +214,11 @@ class Point:
         free)."""
         q = self.question
         names = [n.name for n in q.free]
-        by_metric = dict(zip(q.metrics, self.run.slopes(q.metrics, names), strict=True))
+        if self.run is None:
+            assert q.evaluator is not None
+            by_metric = dict(zip(q.metrics, q.evaluator.slopes(*self.numbers.tolist()), strict=True))
+        else:
+            by_metric = dict(zip(q.metrics, self.run.slopes(q.metrics, names), strict=True))
         rows = [self._slope(q.objective, by_metric)]
         for limit, at in zip(q.limits, self.where, strict=True):
             if limit.is_everywhere:
@@ -201,7 +228,7 @@ class Point:
         return np.array(rows)
 
     def _slope(self, expression: MetricExpression, by_metric: Mapping[Metric, np.ndarray]) -> np.ndarray:
-        own = expression.slopes([self.run.metric(m) for m in expression.metrics])
+        own = expression.slopes([self.metrics[m] for m in expression.metrics])
         return np.asarray(own @ np.array([by_metric[m] for m in expression.metrics]))
 
     def _slope_everywhere(self, limit: Limit, at: float) -> np.ndarray:

@@ -30,7 +30,8 @@ settings.register_profile("suite", derandomize=True, deadline=None)
 settings.load_profile("suite")  # the same examples in every run; others with pytest --hypothesis-profile=default
 BEGIN, WHOLE = time.perf_counter(), 2000
 """The begin of the session, and the number of tests above which it is the whole suite."""
-ACCOUNT.is_asked = True  # the same engine for every test, whatever ran before it
+ACCOUNT.is_asked = os.environ.get("MOLINO_MACHINE_CODE") == "always"
+ACCOUNT.is_installed = ACCOUNT.is_installed and ACCOUNT.is_asked  # one engine for every test, whatever ran before it
 Typed = Callable[..., Result]
 """Types a command line; see the fixture `molino`."""
 

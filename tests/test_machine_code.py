@@ -141,6 +141,22 @@ def test_events_are_located_alike(account: choice.Account) -> None:
     assert places[1] == pytest.approx(places[0], rel=1e-8)
 
 
+def test_heat_capacities_in_two_ranges_are_followed_across_their_limit(account: choice.Account) -> None:
+    low, high = [4.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0], [3.0, 1e-3, 0.0, 0.0, 0.0, 0.0, 0.0]
+    capacity = mo.thermo.HeatCapacity(low=low, high=high, middle="1000 K")
+    species = [mo.Species(s, "N2", heat_capacity=capacity) for s in "AB"]
+    law = mo.Reaction("A -> B", k="0.5 1/s", enthalpy="-20 kJ/mol")
+    feed = mo.Feed({"A": "1 mol/s"}, T="700 K", P="1 bar")
+    ends = []
+    for account.is_asked in (False, True):
+        account.of.clear()
+        run = mo.PlugFlow(mo.Chemistry(law, species=species), feed, volume="500 L", heat="adiabatic").run()
+        ends.append(run.temperatures[-1])
+        assert ("machine code" in str(run)) == account.is_asked
+    assert ends[0] > 1050.0
+    assert ends[1] == pytest.approx(ends[0], rel=1e-8)
+
+
 def test_a_law_in_python_and_a_law_without_a_value_are_left_to_python(account: choice.Account) -> None:
     account.is_asked = True
     chemistry = mo.Chemistry(mo.Reaction("A -> B", rate=lambda A: 0.3 * A))

@@ -26,6 +26,7 @@ class Below(NumericFunction):
     """Below(T, limit, low, high): `low` where T < limit, otherwise `high`."""
 
     nargs = 4
+    is_choice = True
 
     @staticmethod
     def number(*args: float) -> float:

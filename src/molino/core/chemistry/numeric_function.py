@@ -7,7 +7,15 @@ import sympy as sp
 
 
 class NumericFunction(sp.Function):  # type: ignore[misc]
-    """Base of such functions: `fdiff` gives derivatives as expressions, `number` and `columns` the values."""
+    """Base of such functions: `fdiff` gives derivatives as expressions, `number` and `columns` the values.
+
+    Attributes
+    ----------
+    is_choice : bool
+        Whether it is f(value, limit, low, high): `low` where value < limit, otherwise `high`.
+    """
+
+    is_choice = False
 
     @staticmethod
     def number(*args: float) -> float:

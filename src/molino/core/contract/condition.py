@@ -12,6 +12,7 @@ from molino.core.chemistry.constants import Parameter
 from molino.core.contents.portion import Portion, read_portion
 from molino.core.dimension_text import everyday_text
 from molino.core.errors import InputError, UnitError
+from molino.core.frozen import settle
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
 
@@ -51,7 +52,7 @@ class Condition:
     def __post_init__(self) -> None:
         if self.give is float and self.form != self.kind and self.form in SI_UNITS:
             unit = SI_UNITS[self.form]  # a bare number is of `kind`: a molar flow would become a volumetric one
-            object.__setattr__(self, "give", lambda number: Value(number, unit))
+            settle(self, give=lambda number: Value(number, unit))
 
 
 def number_condition(

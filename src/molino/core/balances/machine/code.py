@@ -17,6 +17,7 @@ import sympy as sp
 from llvmlite import ir
 
 from molino.core.balances.source import LOG_FLOOR, POWER, SLOPE, SLOPE_FLOOR, SMALLEST, Program, guarded, needed
+from molino.core.chemistry.numeric_function import NumericFunction
 
 _DOUBLE, _INTEGER = ir.DoubleType(), ir.IntType(64)
 _POINTER = _DOUBLE.as_pointer()
@@ -92,6 +93,9 @@ class _Writer:
             return self._guarded(e, 0.0)
         if e.func == SLOPE:
             return self._guarded(e, SLOPE_FLOOR)
+        if isinstance(e, NumericFunction) and e.is_choice:
+            value, limit, low, high = map(self.value, e.args)
+            return self.builder.select(self.builder.fcmp_ordered("<", value, limit), low, high)
         if e.is_number and not e.is_Function:
             return _number(float(e))
         raise NoMachineCode(type(e).__name__)

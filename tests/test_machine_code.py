@@ -12,7 +12,9 @@ import pytest
 import sympy as sp
 
 import molino as mo
+from molino.core import disk_cache
 from molino.core.balances.compiled import compiled
+from molino.core.balances.constant_parts import constant_parts
 from molino.core.balances.integrate import Event, integrate
 from molino.core.balances.machine import choice
 from molino.core.balances.many_cases import integrate_many
@@ -185,3 +187,100 @@ def test_a_setting_turns_it_off_and_none_is_needed(tmp_path: Path) -> None:
         printed.append(done.stdout.split())
     assert [p[0] for p in printed] == ["False", "True"]
     assert float(printed[1][1]) == pytest.approx(float(printed[0][1]), rel=1e-8)
+
+
+def test_sensitivities_by_constant_parts_are_those_by_the_parameters(account: choice.Account) -> None:
+    """k and Ea act through k(T): one part each, and the same derivatives as by each parameter alone."""
+    account.is_installed = False
+    laws = [
+        mo.Reaction("A -> B", name="r1", k=mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="80 kJ/mol")),
+        mo.Reaction("B -> C", name="r2", k=mo.Arrhenius(k="0.05 1/min", at="330 K", Ea="60 kJ/mol")),
+    ]
+    case = mo.Batch(mo.Chemistry(laws), {"A": "2 mol/L"}, T="345 K", time="10 min").spec.case
+    chosen = [p for p in case.balances.parameters if str(p) in ("r1.k", "r1.k.Ea", "r2.k", "r2.k.Ea", "T", "in[A]")]
+    by = (*chosen,)
+    parts = constant_parts(case.balances, by)
+    assert parts is not None
+    assert len(by) == 6
+    assert len(parts.by) == 3  # both rate constants, and the charge
+    points = np.linspace(0.0, 600.0, 7)
+    whole = integrate(case, points, by=by, slopes=_slopes_at_start(case, by))
+    short = integrate(case, points, by=by)
+    assert short.case is case
+    size = np.max(np.abs(whole.sensitivities), axis=(0, 1))
+    assert np.max(np.abs(short.sensitivities - whole.sensitivities) / size) < 1e-8
+
+
+def _slopes_at_start(case: Case, by: tuple[sp.Symbol, ...]) -> np.ndarray:
+    """Those of the initial state, whose use makes each parameter have its own sensitivity."""
+    numbers = dict(zip(case.balances.parameters, case.values, strict=True))
+    return np.array([[float(s.initial.diff(p).subs(numbers)) for p in by] for s in case.balances.states])
+
+
+def test_steady_states_of_many_tanks_are_those_of_single_runs(account: choice.Account) -> None:
+    """An exothermic tank over feed temperatures, with ignition among them: each as its own start-up leads to it."""
+    law = mo.Reaction("A -> B", k=mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol"), enthalpy="-200 kJ/mol")
+    feed = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
+    tank = mo.StirredTank(mo.Chemistry(law), feed, volume="1 m3", heat="adiabatic")
+    temperatures = np.linspace(280.0, 330.0, 26).tolist()
+    swept = []
+    for account.is_asked in (False, True):
+        account.of.clear()
+        swept.append(mo.sweep(tank, {"feed T": temperatures}, ["conversion of A"]).values["conversion of A"])
+    assert swept[0].min() < 0.1
+    assert swept[0].max() > 0.9
+    assert swept[1] == pytest.approx(swept[0], rel=1e-7)
+    account.is_installed = False
+    for i in (0, 12, 25):
+        single = tank.with_(feed=feed.with_(T=temperatures[i])).run().conversion("A")
+        assert swept[1][i] == pytest.approx(single, rel=1e-7)
+
+
+def test_a_fit_is_the_same_by_both_engines(account: choice.Account) -> None:
+    """Constants, their errors and the sum of squares."""
+    random = np.random.default_rng(6)
+    times = np.linspace(0.0, 60.0, 9)[1:]
+    runs = []
+    for T, k in ((320.0, 0.01), (335.0, 0.03), (350.0, 0.08)):
+        left = 1000.0 * np.exp(-k * times) * (1 + 0.01 * random.standard_normal(len(times)))
+        runs.append(mo.Experiment(f"{T:g} K", times, {"A": left}, {"A": 1000.0}, T=T))
+    k = mo.Arrhenius(k=mo.Unknown("0.02 1/s"), at="335 K", Ea=mo.Unknown("60 kJ/mol"))
+    chemistry = mo.Chemistry(mo.Reaction("A -> B", name="r", k=k))
+    found = []
+    for account.is_asked in (False, True):
+        account.of.clear()
+        fit = mo.fit(chemistry, runs)
+        found.append([*fit.values.values(), *(e.standard_error for e in fit.estimates)])
+    assert found[1] == pytest.approx(found[0], rel=1e-8)
+
+
+@pytest.mark.parametrize("n", [1, 2, 5, 17])
+def test_linear_systems_are_solved(n: int) -> None:
+    from molino.core.balances.machine.implicit import factorize, substitute
+
+    random = np.random.default_rng(n)
+    matrix, right = random.normal(size=(n, n)), random.normal(size=n)
+    matrix[0, 0] = 0.0 if n > 1 else matrix[0, 0]  # rows must be exchanged
+    columns, exchanged, x = matrix.T.copy(), np.zeros(n, dtype=np.int64), right[None].copy()
+    assert factorize(columns, exchanged)
+    substitute(columns, exchanged, x, 0)
+    assert x[0] == pytest.approx(np.linalg.solve(matrix, right), rel=1e-10)
+    assert not factorize(np.zeros((n, n)), exchanged)
+
+
+def test_machine_code_of_other_source_is_removed_from_the_cache(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(disk_cache, "folder", lambda: tmp_path)
+    source = tmp_path / "source"
+    source.mkdir()
+    (source / "a.py").write_text("1")
+    first = disk_cache.folder_of_code("machine", source)
+    assert first is not None
+    (first / "kept").write_text("code")
+    assert disk_cache.folder_of_code("machine", source) == first
+    assert (first / "kept").exists()
+    (source / "a.py").write_text("12")
+    second = disk_cache.folder_of_code("machine", source)
+    assert second != first
+    assert not first.exists()

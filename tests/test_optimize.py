@@ -15,6 +15,7 @@ from scipy.optimize import brentq
 
 import molino as mo
 from conftest import Typed
+from molino.core.design.optimize.problem import Question
 from molino.core.fitting.fit_result import Fit
 from molino.core.unit_tables import GAS_CONSTANT
 from molino.desk import figures
@@ -330,3 +331,37 @@ def test_an_answer_names_the_bounds_that_an_optimum_is_at() -> None:
     assert answer.endswith("(upper bound).")
     inside = mo.optimize(tube(SERIES), maximize="yield of B on A", free={"volume": VOLUME})
     assert "bound" not in inside.answer()[1]
+
+
+def test_the_search_by_an_evaluator_ends_where_that_by_runs_does(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of a tube and of a tank, with a limit; the answer of both has its run, and counts what was computed."""
+    law = [mo.Reaction("A -> B", k="0.2 1/min"), mo.Reaction("B -> C", k="0.05 1/min")]
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    for vessel in (mo.PlugFlow, mo.StirredTank):
+        asked = {
+            "maximize": "yield of B on A",
+            "free": {"volume": ("1 L", "80 L"), "flow": ("0.5 L/min", "2 L/min")},
+            "subject_to": ["conversion of A <= 0.7"],
+        }
+        plant = vessel(mo.Chemistry(law), feed, volume="5 L")
+        quick = mo.optimize(plant, **asked)
+        with monkeypatch.context() as patch:
+            patch.setattr(Question, "evaluator", None)
+            slow = mo.optimize(plant, **asked)
+        assert quick.value == pytest.approx(slow.value, rel=1e-7)
+        assert quick.run.conversion("A") == pytest.approx(slow.run.conversion("A"), rel=1e-5)
+        assert quick.first_order < 1e-6
+        assert "integrations" in str(quick)
+
+
+def test_a_molar_flow_stays_one_where_a_vessel_is_run_again() -> None:
+    """An evaluator of a tube with a counter-current coolant, which needs whole runs, takes mol/s for a flow in mol/min."""
+    law = mo.Reaction("A -> B", rate="k*[A]", k="0.5 1/s", enthalpy="-30 kJ/mol")
+    species = [mo.Species(s, "N2", heat_capacity="40 J/mol/K") for s in "AB"]
+    feed = mo.Feed({"A": "100 mol%"}, flow="20 mol/min", T="400 K", P="2 bar")
+    jacket = mo.Jacket("380 K", UA="5 W/K", flow="10 W/K", counter_current=True)
+    tube = mo.PlugFlow(mo.Chemistry(law, species=species), feed, volume="20 L", heat=jacket)
+    held = mo.evaluator(tube, ["flow"], ["conversion of A"])
+    for flow in (15.0, 20.0, 30.0):
+        wanted = tube.with_(feed=feed.with_(flow=f"{flow} mol/min")).run().conversion("A")
+        assert held(flow / 60)[0] == pytest.approx(wanted, rel=1e-8)

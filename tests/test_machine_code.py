@@ -284,3 +284,14 @@ def test_machine_code_of_other_source_is_removed_from_the_cache(
     second = disk_cache.folder_of_code("machine", source)
     assert second != first
     assert not first.exists()
+
+
+def test_a_case_that_cannot_be_integrated_is_named_and_the_others_are_known(account: choice.Account) -> None:
+    """A rate of the second order in its own product grows without limit in the longest batch alone."""
+    law = mo.Reaction("A -> 2 A", rate="k*[A]^2", k="1 L/mol/s")
+    batch = mo.Batch(mo.Chemistry(law), {"A": "1 mol/L"}, time="0.5 s")
+    account.is_asked = True
+    swept = mo.sweep(batch, {"time": ["0.2 s", "0.5 s", "0.8 s", "3 s"]}, ["concentration of A"])
+    found = swept.values["concentration of A"]
+    assert found[:3] == pytest.approx([1e3 / 0.8, 1e3 / 0.5, 1e3 / 0.2], rel=1e-8)
+    assert np.isnan(found[3])

@@ -110,6 +110,7 @@ def test_many_cases_are_integrated_in_one_call(account: choice.Account) -> None:
     values = np.array(case.values) * 10 ** random.uniform(-1, 3, (150, 1))
     values[:, -2:] = case.values[-2:]
     ends = random.uniform(0.5, 3.0, 150)
+    account.is_asked = True
     together = integrate_many(case.balances, values, ends)
     assert account.record(compiled(case.balances)).machines[()] is not None
     account.is_installed = False
@@ -118,15 +119,20 @@ def test_many_cases_are_integrated_in_one_call(account: choice.Account) -> None:
         assert together[i] == pytest.approx(single.states[-1], rel=1e-7, abs=1e-9)
 
 
-def test_the_machine_takes_over_when_it_repays(account: choice.Account) -> None:
-    """After as many evaluations in Python as loading it costs; other balances then only need those of its writing."""
+def test_the_machine_takes_over_when_it_repays(account: choice.Account, monkeypatch: pytest.MonkeyPatch) -> None:
+    """After as many evaluations in Python as its making costs; other balances then only need those of its writing."""
     case = network(1)
     methods = [integrate(case, POINTS).report.method for _ in range(2)]
     account.evaluations = 10**6
+    monkeypatch.setattr(choice, "_is_compiled", lambda: False)
+    methods += [integrate(case, POINTS).report.method for _ in range(20)]
+    assert "machine" not in "".join(methods)
+    monkeypatch.setattr(choice, "_is_compiled", lambda: True)
+    account.of.clear()
     while "LSODA" in methods[-1]:
         methods.append(integrate(case, POINTS).report.method)
     counted = account.record(compiled(case.balances)).evaluations[()]
-    assert 5_000 <= counted < 10_000
+    assert 10_000 <= counted < 20_000
     account.of.clear()
     assert "LSODA" in integrate(case, POINTS).report.method
 
@@ -181,7 +187,7 @@ def test_a_setting_turns_it_off_and_none_is_needed(tmp_path: Path) -> None:
         "print('numba' in sys.modules, float(swept.values['conversion of A'][-1]))"
     )
     printed = []
-    for setting in ("off", "auto"):
+    for setting in ("off", "always"):
         env = {**os.environ, "MOLINO_MACHINE_CODE": setting}
         done = subprocess.run([sys.executable, "-c", script], env=env, capture_output=True, text=True, check=True)
         printed.append(done.stdout.split())
@@ -268,9 +274,7 @@ def test_linear_systems_are_solved(n: int) -> None:
     assert not factorize(np.zeros((n, n)), exchanged)
 
 
-def test_machine_code_of_other_source_is_removed_from_the_cache(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_machine_code_of_old_source_is_removed_from_the_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(disk_cache, "folder", lambda: tmp_path)
     source = tmp_path / "source"
     source.mkdir()
@@ -283,7 +287,25 @@ def test_machine_code_of_other_source_is_removed_from_the_cache(
     (source / "a.py").write_text("12")
     second = disk_cache.folder_of_code("machine", source)
     assert second != first
+    assert first.exists()  # another installation may use it
+    for n in range(3, 7):
+        (source / "a.py").write_text("1" * n)
+        last = disk_cache.folder_of_code("machine", source)
+        os.utime(last, (n * 1e9, n * 1e9))
     assert not first.exists()
+    assert len([*tmp_path.glob("machine-*")]) == 4
+
+
+@pytest.mark.parametrize("is_asked", [False, True])
+def test_constants_without_a_value_are_an_error_of_the_constants(account: choice.Account, is_asked: bool) -> None:
+    """Also where sensitivities are by constant parts."""
+    account.is_asked = is_asked
+    law = mo.Reaction("A -> B", name="r", k=mo.Arrhenius(k="0.2 1/min", at="330 K", Ea="80 kJ/mol"))
+    case = mo.Batch(mo.Chemistry(law), {"A": "2 mol/L"}, T="345 K", time="10 min").spec.case
+    by = tuple(p for p in case.balances.parameters if str(p) in ("r.k", "r.k.Ea"))
+    for chosen in ((), by):
+        with pytest.raises(SolveError, match="the rate constants have no finite value"):
+            integrate(case.with_values({by[1]: 1e12}), POINTS, by=chosen)
 
 
 def test_a_case_that_cannot_be_integrated_is_named_and_the_others_are_known(account: choice.Account) -> None:

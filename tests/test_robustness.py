@@ -144,6 +144,6 @@ def test_a_thorough_verification_integrates_once_more(vessel: str) -> None:
     assert check.value < 1e-7
     if vessel in ("tube", "batch"):
         loose = made[vessel].run(rtol=1e-2, atol=1e-2, verify="thorough").checks[-1]
-        assert 1e-7 < loose.value <= loose.limit
+        assert 1e-6 < loose.value <= loose.limit
     with pytest.raises(mo.InputError, match="give one of usual, thorough"):
         made[vessel].run(verify="twice")

@@ -54,12 +54,16 @@ def basin_tracer(matrix: sparse.csc_matrix, fed: np.ndarray, area: float, dt: fl
     return np.array(found)
 
 
+DIFFUSIVITY = 1e-2
+"""In m2/s: so large that central differences, which the script uses, are bounded in all but a few cells."""
+
+
 def basin(k: float) -> mo.fields.Basin:
     chemistry = mo.Chemistry(mo.Reaction("A -> B", k=k))
     inlet = mo.fields.Inlet("left", ("0 m", "0.5 m"), mo.Feed({"A": "1 mol/L"}, flow="20 L/s"))
     outlet = mo.fields.Outlet("right", ("1.5 m", "2 m"))
     return mo.fields.Basin(
-        chemistry, length="4 m", width="2 m", depth="1 m", inlets=inlet, outlets=outlet, diffusivity="1e-4 m2/s",
+        chemistry, length="4 m", width="2 m", depth="1 m", inlets=inlet, outlets=outlet, diffusivity=DIFFUSIVITY,
         cells=(200, 200),
     )  # fmt: skip
 
@@ -76,16 +80,19 @@ def field() -> Pair:
         vessel = basin(k(turn))
         return BasinField(vessel, vessel.spec.grid).steady().c[0]
 
-    return Pair(ours, lambda turn: basin_field(psi, 200, 1e-4, k(turn), 1000.0)[0], agree=2e-2)
+    return Pair(ours, lambda turn: basin_field(psi, 200, DIFFUSIVITY, k(turn), 1000.0)[0], agree=1e-4)
 
 
 @row("basin of 200 x 200 cells: 100 steps of a tracer", 1.5)
 def steps() -> Pair:
     vessel = basin(0.2 / 60)
     held = BasinField(vessel, vessel.spec.grid)
-    _, matrix, fed = basin_field(held.flow.psi, 200, 1e-4, 0.2 / 60, 1000.0)
-    return Pair(
-        lambda turn: held.distribution(1e-4, 100 + turn % 2, None).F[:100],
-        lambda turn: basin_tracer(matrix, fed, 8 / 200**2, 5.4, 100 + turn % 2)[:100],
-        agree=1.0,
-    )
+    _, matrix, fed = basin_field(held.flow.psi, 200, DIFFUSIVITY, 0.2 / 60, 1000.0)
+    end = float(held.distribution(DIFFUSIVITY, 10, None).times[-1])
+
+    def by_hand(turn: int) -> np.ndarray:
+        count = 100 + turn % 3
+        return basin_tracer(matrix, fed, 8 / 200**2, end / count, count)[::10]
+
+    # Both are of second order in time, by different formulas: their difference falls to a quarter with half the step.
+    return Pair(lambda turn: held.distribution(DIFFUSIVITY, 100 + turn % 3, None).F[1::10], by_hand, agree=5e-3)

@@ -73,11 +73,12 @@ def calibration(turn: int) -> None:
 
 @row("300 species, 1,000 reactions: from file to compiled (loops)", 1 / 0.8)
 def compiled() -> Pair:
+    """Each call reads another file, so that nothing is compiled already."""
     folder = Path(tempfile.mkdtemp())
-    written = [mo.files.write_chemistry(chemistry(300, n), folder / f"{n}.toml") for n in range(1000, 1020)]
+    written = iter([mo.files.write_chemistry(chemistry(300, 1000 + n), folder / f"{n}.toml") for n in range(12)])
 
     def ours(turn: int) -> float:
-        scheme = mo.files.read_chemistry(written[turn % 20])
+        scheme = mo.files.read_chemistry(next(written))
         case = mo.Batch(scheme, {"S0": 1000.0, "S1": 500.0}, T=350.0).spec.case
         integrate(case, [0.0, 1e-9])
         return 0.0

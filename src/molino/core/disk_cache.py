@@ -19,6 +19,8 @@ from typing import TypeVar
 
 _MOST_FILES = 512
 """Number of files above which the oldest quarter is removed."""
+_MOST_FOLDERS = 4
+"""Number of folders of machine code that are kept."""
 Plain = TypeVar("Plain")
 
 
@@ -55,17 +57,20 @@ def state_of(path: str) -> str:
 
 
 def folder_of_code(name: str, source: Path) -> Path | None:
-    """The folder for machine code that a compiler makes of the files in a folder, empty after they have changed."""
+    """The folder for machine code that a compiler makes of the files in a folder, empty after they have changed.
+
+    The latest few are kept, since several installations may share the cache.
+    """
     place = folder()
     if place is None:
         return None
     states = "\n".join(state_of(str(path)) for path in sorted(source.glob("*.py")))
     found = place / f"{name}-{hashlib.sha256(states.encode()).hexdigest()[:16]}"
     try:
-        for old in place.glob(f"{name}-*"):
-            if old != found:
-                shutil.rmtree(old, ignore_errors=True)
         found.mkdir(exist_ok=True)
+        os.utime(found)
+        for old in sorted(place.glob(f"{name}-*"), key=os.path.getmtime)[:-_MOST_FOLDERS]:
+            shutil.rmtree(old, ignore_errors=True)
     except OSError:
         return None
     return found

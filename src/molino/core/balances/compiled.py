@@ -16,7 +16,7 @@ from molino.core.balances.source import Generated, build
 from molino.core.balances.system import Balances
 
 Parts = tuple[Mapping[sp.Symbol, sp.Expr], Sequence[sp.Expr], Sequence[sp.Symbol], sp.Symbol, Sequence[sp.Symbol]]
-"""What a function is made of: definitions, outputs, states, the independent variable, parameters."""
+"""The ingredients of a generated function: definitions, outputs, states, the independent variable, parameters."""
 Maker = Callable[[Sequence[float]], Callable[[Any, Any], list[Any]]]
 Function = Callable[[Any, float], Any]
 

@@ -15,6 +15,7 @@ import sympy as sp
 
 from molino.core.balances.compiled import Maker
 from molino.core.balances.derivatives import Derivatives
+from molino.core.balances.functions import with_numbers
 from molino.core.balances.source import Program, build, needed
 from molino.core.balances.system import Balances, Case
 from molino.core.symbols import Role, in_order
@@ -42,13 +43,13 @@ class ConstantParts:
 
     def case(self, case: Case) -> Case:
         """The case with the values of its parts."""
-        return Case(self.balances, (*case.values, *self.make_parts(case.values)(np.empty(0), 0.0)))
+        return Case(self.balances, (*case.values, *with_numbers(self.make_parts, case.values)(np.empty(0), 0.0)))
 
     def slopes(self, case: Case) -> np.ndarray:
         """The derivatives of `by` by the parameters, shape (by, parameters)."""
         found = np.zeros(self.shape)
-        for (i, j), slope in zip(self.place, self.make_slopes(case.values)(np.empty(0), 0.0), strict=True):
-            found[i, j] = slope
+        rows, columns = np.array(self.place).T
+        found[rows, columns] = with_numbers(self.make_slopes, case.values)(np.empty(0), 0.0)
         return found
 
 

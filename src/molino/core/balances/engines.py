@@ -96,7 +96,8 @@ def advance(
         y, info = by_odeint(functions, first, times, rtol, absolute, most=most)
     except NotFinite as error:
         return _up_to(case, functions, first, times, rtol, absolute, _not_finite(case, error))
-    spent(functions.whole, functions.by, int(info["nfe"][-1]))
+    if info["message"] == DONE:  # otherwise its counters are meaningless
+        spent(functions.whole, functions.by, int(info["nfe"][-1]))
     method = {1: "LSODA (Adams)", 2: "LSODA (BDF)"}.get(int(info["mused"][-1]), "LSODA")
     report = Report(method, *(int(info[name][-1]) for name in ("nst", "nfe", "nje")))
     steps = np.zeros(len(times), dtype=int)

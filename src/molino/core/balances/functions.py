@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
 
 import numpy as np
@@ -17,6 +18,15 @@ _MANY = 80
 """Number of states above which a Jacobian is treated as banded or sparse."""
 _FULL = 0.15
 """Fraction of nonzero entries above which it is treated as full."""
+
+
+def with_numbers(make: Maker, values: Sequence[float]) -> Function:
+    """A generated function with the numbers of its parameters; SolveError if a constant has no finite value."""
+    try:
+        return make(values)
+    except (ArithmeticError, ValueError) as error:
+        advice = "check the temperature and the constants"
+        raise SolveError(f"the rate constants have no finite value ({error})", "balances", advice) from error
 
 
 class Functions:
@@ -38,11 +48,7 @@ class Functions:
 
     def _made(self, make: Maker) -> Function:
         """A function with the parameters of the case."""
-        try:
-            return make(self.values)
-        except (ArithmeticError, ValueError) as error:
-            advice = "check the temperature and the constants"
-            raise SolveError(f"the rate constants have no finite value ({error})", "balances", advice) from error
+        return with_numbers(make, self.values)
 
     @cached_property
     def rhs(self) -> Function:

@@ -1,7 +1,8 @@
 """Integration of a `Case` over time or along a tube: states at any point, events, exact sensitivities.
 
-One contract for all engines: LSODA through `scipy.integrate.odeint` (with a full or a banded Jacobian), an implicit
-method with sparse algebra for many states, or collocation over the whole interval for conditions at both ends.
+One contract for all engines: LSODA through `scipy.integrate.odeint` (with a full or a banded Jacobian), machine code
+(`machine`), an implicit method with sparse algebra for many states, or collocation over the whole interval for
+conditions at both ends.
 """
 
 from __future__ import annotations
@@ -445,9 +446,9 @@ def end_state(case: Case, end: float, rtol: float = RTOL, atol: float = ATOL) ->
         y0, _, tolerated = beginning(case)
         try:
             y, info = by_odeint(functions_of(case), y0, np.array((0.0, end)), rtol, atol * tolerated)
-            spent(whole, (), int(info["nfe"][-1]))
             last = y[1]
             if info["message"] == DONE and all(last[i] > 0 for i in balances.bounded) and isfinite(sum(last.tolist())):
+                spent(whole, (), int(info["nfe"][-1]))
                 return np.asarray(last)
         except NotFinite:
             pass

@@ -6,6 +6,7 @@ than a few. LSODA limits the largest weighted error of all states (A. C. Hindmar
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from functools import cached_property
 from typing import Any
@@ -15,15 +16,15 @@ import numpy as np
 from molino.core.balances.compiled import compiled
 from molino.core.balances.engines import lsoda
 from molino.core.balances.integrate import end_state
-from molino.core.balances.machine.choice import machine_of
+from molino.core.balances.machine.choice import machine_of, spent
 from molino.core.balances.settings import ATOL, RTOL, Settings
 from molino.core.balances.steady import HORIZONS, SETTLING, steady
 from molino.core.balances.system import Balances, Case
 from molino.core.errors import SolveError
 
 _MOST_STEPS = 20_000
-_EVALUATIONS = 500
-"""Evaluations of the right-hand side that one case needs, about."""
+_PER_EVALUATION = 100
+"""Number of cases in arrays that are evaluated in the time of one case by itself, about."""
 
 
 def _columns(rows: list[np.ndarray | float], cases: int) -> np.ndarray:
@@ -63,10 +64,16 @@ class _Many:
         return both[: self.n], np.where(both[self.n :] > 0, both[self.n :], 1.0)
 
     def completed(self, y: np.ndarray, is_missing: np.ndarray, time_scales: np.ndarray) -> np.ndarray:
-        """Steady states, shape (cases, states), with the missing ones solved one by one."""
-        for i in np.flatnonzero(is_missing):
-            y[:, i] = steady(Case(self.balances, tuple(self.values[i].tolist())), float(time_scales[i]))[0]
+        """Steady states, shape (cases, states), with the missing ones solved one by one; nan where there is none."""
+        for i in np.flatnonzero(is_missing).tolist():
+            y[:, i] = np.nan
+            with contextlib.suppress(SolveError):
+                y[:, i] = steady(self.case(i), float(time_scales[i]))[0]
         return np.asarray(y.T)
+
+    def case(self, i: int) -> Case:
+        """One of them by itself."""
+        return Case(self.balances, tuple(self.values[i].tolist()))
 
     def rhs(self, y: np.ndarray, t: np.ndarray | float) -> np.ndarray:
         return _columns(self.evaluate(y, t), self.cases)
@@ -90,22 +97,24 @@ def integrate_many(
     Returns
     -------
     array, shape (cases, states)
+        nan for a case that cannot be integrated.
 
     Raises
     ------
     SolveError
-        If one of them cannot be integrated, or slows the others.
+        If all are integrated as one system, and one of them cannot be integrated, or slows the others.
     """
     many = _Many(balances, values)
-    machine = None if balances.kinks else machine_of(many.whole, expected=_EVALUATIONS * many.cases)
+    machine = None if balances.kinks else machine_of(many.whole)
     if machine is None and not balances.kinks:
         return _together(many, ends, rtol, atol)
     if machine is not None:
         found = machine.ends(np.ascontiguousarray(values), ends, Settings(rtol, atol, most=_MOST_STEPS))
     else:  # each case has its own place at which a reactant is exhausted
         found = np.full((many.cases, many.n), np.nan)
-    for i in np.flatnonzero(np.isnan(found).any(axis=1)):
-        found[i] = end_state(Case(balances, tuple(values[i].tolist())), float(ends[i]), rtol, atol)
+    for i in np.flatnonzero(np.isnan(found).any(axis=1)).tolist():
+        with contextlib.suppress(SolveError):
+            found[i] = end_state(many.case(i), float(ends[i]), rtol, atol)
     return found
 
 
@@ -138,6 +147,7 @@ def _together(many: _Many, ends: np.ndarray, rtol: float, atol: float) -> np.nda
         )
     if info["message"] != "Integration successful." or not np.isfinite(y[-1]).all():
         raise SolveError("the cases cannot be integrated together", "", "integrate each by itself")
+    spent(many.whole, (), int(info["nfe"][-1]) * max(1, cases // _PER_EVALUATION))
     return np.asarray(y[-1].reshape(cases, n))
 
 
@@ -145,10 +155,10 @@ def steady_many(balances: Balances, values: np.ndarray, time_scales: np.ndarray)
     """The steady state of each case, shape (cases, states), as by `steady` for one.
 
     All start-ups are integrated together over eight time scales, then Newton's method with the exact Jacobian gives the
-    root of each. A case that does not converge is solved by `steady`.
+    root of each. A case that does not converge is solved by `steady`; nan if it has no steady state.
     """
     many = _Many(balances, values)
-    machine = machine_of(many.whole, expected=_EVALUATIONS * many.cases)
+    machine = machine_of(many.whole)
     if machine is not None:
         y = machine.steady(np.ascontiguousarray(values), time_scales, HORIZONS[0], SETTLING).T
         return many.completed(y, np.isnan(y).any(axis=0), time_scales)

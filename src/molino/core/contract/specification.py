@@ -116,7 +116,7 @@ class Specification(Formulation):
 
     def own_number(self, name: str) -> float:
         """The number of a condition in SI; nan if the vessel has none."""
-        if "conditions" not in self.__dict__ and (name in self.sizes or name in settings_of(type(self.vessel))):
+        if name in self.sizes or name in settings_of(type(self.vessel)):  # without making all conditions
             return si_or_nan(self.first_T if name == "T" else getattr(self.vessel, name))
         return self.condition(name).own
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import sympy as sp
@@ -88,8 +89,7 @@ class Evaluator(Frozen, Printed):
             raise InputError(message, self.map.vessel.label, "give one for each, in SI")
         vessel = self.map.vessel
         if self._runs_whole:
-            given = {n: vessel.spec.condition(n).give(x) for n, x in zip(self.map.names, numbers, strict=True)}
-            run = vessel.with_(given).run()
+            run = self._run(numbers)
             return np.array([run.metric(metric) for metric in self.metrics])
         values, end = self.map.values(numbers)
         case = Case(self._balances, values)
@@ -119,8 +119,7 @@ class Evaluator(Frozen, Printed):
         """
         vessel = self.map.vessel
         if self._runs_whole:
-            given = {n: vessel.spec.condition(n).give(x) for n, x in zip(self.map.names, numbers, strict=True)}
-            return np.asarray(vessel.with_(given).run().slopes(self.metrics, self.map.names))
+            return np.asarray(self._run(numbers).slopes(self.metrics, self.map.names))
         values, by_condition, end, by_end = self.map.with_slopes(numbers)
         case, moved = Case(self._balances, values), np.flatnonzero(by_condition.any(axis=1))
         by = tuple(self._balances.parameters[i] for i in moved)
@@ -140,6 +139,12 @@ class Evaluator(Frozen, Printed):
             along = partial[:, :-1] @ np.asarray(whole.rhs(values)(state, end)) + partial[:, -1]
             total = total + np.outer(along, by_end)
         return np.asarray(total)
+
+    def _run(self, numbers: tuple[float, ...]) -> Any:
+        """The run of the vessel with some numbers."""
+        condition = self.map.vessel.spec.condition
+        given = {n: condition(n).give(x) for n, x in zip(self.map.names, numbers, strict=True)}
+        return self.map.vessel.with_(given).run()
 
     def _check(self, state: np.ndarray, numbers: tuple[float, ...]) -> None:
         if min(state.tolist()) >= 0:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -50,10 +51,9 @@ def sweep(
 ) -> Sweep:
     """Run a vessel under many conditions: every combination of values, or a list of cases.
 
-    The parameters of some hundred cases are computed as columns, and all are integrated together as one banded system
-    (tanks: brought to steady state together), so that a thousand cases cost little more than a few. Vessels with events
-    and trains are run one by one, and so is each case that fails among the others; a case that fails alone, too, has no
-    numbers and a reason. Ctrl-C keeps the cases computed so far.
+    A thousand cases are computed in one call, in machine code or as one banded system, and cost little more than a few.
+    Vessels with events and trains are run one by one, and so is each case that fails among the others; a case that
+    fails alone, too, has no numbers and a reason. Ctrl-C keeps the cases computed so far.
 
     Parameters
     ----------
@@ -205,12 +205,9 @@ class _Question:
         """Fill in the numbers of some cases, and the reasons of those that have none."""
         together = self._together(cases)
         is_known = np.isfinite(together).all(axis=1)
-        numbers[cases.start : cases.stop] = together
-        reasons[cases.start : cases.stop] = [""] * len(cases)
-        for place in np.flatnonzero(~is_known).tolist():
-            reasons[cases[place]] = _INTERRUPTED
-        for place in np.flatnonzero(~is_known).tolist():
-            case = cases[place]
+        numbers[cases.start : cases.stop] = np.where(is_known[:, None], together, np.nan)
+        reasons[cases.start : cases.stop] = ["" if known else _INTERRUPTED for known in is_known]
+        for case in (cases.start + np.flatnonzero(~is_known)).tolist():
             numbers[case], reasons[case] = self._alone(case)
             if progress is not None:
                 progress(case + 1, len(numbers))
@@ -336,20 +333,15 @@ def _read_all(setting: Condition, values: Sequence[object], faults: Faults) -> t
     numbers = _plain(values)
     if numbers is not None and setting.form in SI_UNITS.keys() - {"number"} and np.isfinite(numbers).all():
         ends = (float(np.min(numbers)), float(np.max(numbers)))
-        try:
+        with contextlib.suppress(MolinoError):  # the list below names each value
             if all(setting.read(end) == (end, setting.form) for end in ends):  # bounds hold between them
                 return numbers, setting.form
-        except MolinoError:  # the list below names each value
-            pass
-    read = [_read(setting, value, faults) for value in values]
-    kinds = {form for _, form in read}
-    return np.array([number for number, _ in read]), kinds.pop() if len(kinds) == 1 else None
-
-
-def _read(setting: Condition, value: object, faults: Faults) -> tuple[float, str]:
-    with faults.at(f"sweep, {setting.name}"):
-        return setting.read(value)
-    return math.nan, ""
+    found = [(math.nan, "")] * len(values)
+    for i, value in enumerate(values):
+        with faults.at(f"sweep, {setting.name}"):
+            found[i] = setting.read(value)
+    kinds = {form for _, form in found}
+    return np.array([number for number, _ in found]), kinds.pop() if len(kinds) == 1 else None
 
 
 def _shown(vessel: Vessel | Train, name: str, given: tuple[object, ...]) -> SweptCondition:
@@ -374,13 +366,8 @@ def _shown(vessel: Vessel | Train, name: str, given: tuple[object, ...]) -> Swep
         setting_kind = {"mass concentration": "density", "partial pressure": "pressure"}.get(kind, kind)
         return _in_unit(vessel, name, given, [v for v in values if v is not None], setting_kind, own)
     plain = _plain(given)
-    if plain is not None:  # one value has the unit of all
-        shown = _in_unit(vessel, name, given[:1], [units.read(given[0])], setting.kind, setting.own)
-        unit = shown.unit
-        whole = units.unit(unit).from_si(plain) if unit else plain
-        numbers = np.array([float(f"{x:.12g}") for x in whole]) if unit else whole
-        return SweptCondition(name, given, numbers, unit, shown.own)
-    return _in_unit(vessel, name, given, [units.read(v) for v in given], setting.kind, setting.own)
+    read = [units.read(v) for v in given] if plain is None else [Value(x) for x in plain.tolist()]
+    return _in_unit(vessel, name, given, read, setting.kind, setting.own)
 
 
 def _in_unit(

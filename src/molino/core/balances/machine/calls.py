@@ -3,17 +3,15 @@
 # mypy: allow-untyped-defs, allow-untyped-calls
 from __future__ import annotations
 
-from pathlib import Path
-
 import numba
 from llvmlite import ir
 from numba import types
 from numba.core import cgutils, config
 from numba.extending import intrinsic
 
-from molino.core import disk_cache
+from molino.core.balances.machine.choice import folder_of_integrators
 
-_folder = disk_cache.folder_of_code("machine", Path(__file__).parent)
+_folder = folder_of_integrators()
 if _folder is not None:
     config.CACHE_DIR = str(_folder)
 

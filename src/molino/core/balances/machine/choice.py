@@ -1,28 +1,31 @@
 """When balances are integrated in machine code: where the extra `fast` is installed, and the work repays its making.
 
-Loading numba takes as long as some 50,000 evaluations of a right-hand side in Python, and writing the machine code of
-balances as long as some 5,000 of them. The evaluations that Python has done so far are counted, and at these numbers
-the machine takes over: the time is then at most twice the least possible, whatever comes. MOLINO_MACHINE_CODE in the
-environment is "auto", "always" or "off".
+The evaluations of right-hand sides that Python has done so far are counted. The machine takes over when they have taken
+as long as its making will: the time is then at most twice the least possible, whatever comes. MOLINO_MACHINE_CODE in
+the environment is "auto", "always" or "off".
 """
 
 from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field
+from functools import cache
 from importlib.util import find_spec
+from pathlib import Path
 from typing import TYPE_CHECKING
 from weakref import WeakKeyDictionary
 
 import sympy as sp
 
+from molino.core import disk_cache
 from molino.core.balances.compiled import Compiled
 
 if TYPE_CHECKING:
     from molino.core.balances.machine.engine import Machine
 
-_TO_LOAD = 50_000
-_TO_WRITE = 5_000
+_TO_WRITE, _TO_LOAD, _TO_COMPILE = 10_000, 200_000, 5_000_000
+"""Numbers of evaluations in Python that take as long as writing the code of one form of balances, loading numba and the
+compiled integrators, and compiling these, which is done once (docs/performance.md)."""
 _MOST_STATES = 80
 """Number of states above which sparse algebra is faster than the dense factors of the machine."""
 
@@ -55,6 +58,17 @@ class _Record:
 ACCOUNT = Account()
 
 
+def folder_of_integrators() -> Path | None:
+    """The folder of the compiled integrators; None where none can be kept."""
+    return disk_cache.folder_of_code("machine", Path(__file__).parent)
+
+
+@cache
+def _is_compiled() -> bool:
+    folder = folder_of_integrators()
+    return folder is not None and any(folder.rglob("*.nbi"))
+
+
 def spent(whole: Compiled, by: tuple[sp.Symbol, ...], evaluations: int) -> None:
     """Count evaluations of a right-hand side in Python."""
     ACCOUNT.evaluations += evaluations
@@ -62,11 +76,8 @@ def spent(whole: Compiled, by: tuple[sp.Symbol, ...], evaluations: int) -> None:
     counted[by] = counted.get(by, 0) + evaluations
 
 
-def machine_of(whole: Compiled, by: tuple[sp.Symbol, ...] = (), expected: int = 0) -> Machine | None:
-    """The machine code of balances with sensitivities by some parameters; None where Python does the work.
-
-    `expected` is the number of evaluations that will follow.
-    """
+def machine_of(whole: Compiled, by: tuple[sp.Symbol, ...] = ()) -> Machine | None:
+    """The machine code of balances with sensitivities by some parameters; None where Python does the work."""
     if not ACCOUNT.is_installed:
         return None
     record = ACCOUNT.record(whole)
@@ -76,7 +87,9 @@ def machine_of(whole: Compiled, by: tuple[sp.Symbol, ...] = (), expected: int = 
     if b.has_equations or b.kinks or b.extent is not None or len(b.states) > _MOST_STATES:
         record.machines[by] = None
     elif ACCOUNT.is_asked or (
-        max(record.evaluations.get(by, 0), expected) >= _TO_WRITE and max(ACCOUNT.evaluations, expected) >= _TO_LOAD
+        record.evaluations.get(by, 0) >= _TO_WRITE
+        and ACCOUNT.evaluations >= _TO_LOAD
+        and (_is_compiled() or ACCOUNT.evaluations >= _TO_COMPILE)
     ):
         record.machines[by] = _made(whole, by)
     return record.machines.get(by)

@@ -37,17 +37,16 @@ def _target() -> llvm.Target:
 
 @dataclass(frozen=True, eq=False)
 class MachineCode:
-    """The addresses of `head` and `body`, valid as long as this object, and the number of their outputs."""
+    """The addresses of `head` and `body`, valid as long as this object, and the number of values that `head` fills."""
 
     head: int
     body: int
     fixed: int
-    outputs: int
     module: llvm.ExecutionEngine
 
     @cached_property
     def entry(self) -> tuple[int, int, int]:
-        """Both addresses, and the number of values that depend on the parameters alone."""
+        """Both addresses and that number, as the integrators take them."""
         return self.head, self.body, self.fixed
 
 
@@ -194,10 +193,10 @@ def machine_code(
     for place, e in zip(places or range(len(outputs)), program.outputs, strict=True):
         body.store(body.value(e), out, place)
     body.builder.ret_void()
-    return _compiled(module, len(once), len(outputs))
+    return _compiled(module, len(once))
 
 
-def _compiled(module: ir.Module, fixed: int, outputs: int) -> MachineCode:
+def _compiled(module: ir.Module, fixed: int) -> MachineCode:
     machine = _target().create_target_machine(opt=_SPEED_LEVEL)  # one for each module, which takes it over
     made = llvm.parse_assembly(str(module))
     passes = llvm.create_pass_builder(machine, llvm.create_pipeline_tuning_options(speed_level=_SPEED_LEVEL))
@@ -205,4 +204,4 @@ def _compiled(module: ir.Module, fixed: int, outputs: int) -> MachineCode:
     engine = llvm.create_mcjit_compiler(made, machine)
     engine.finalize_object()
     head, body = engine.get_function_address("head"), engine.get_function_address("body")
-    return MachineCode(head, body, fixed, outputs, engine)
+    return MachineCode(head, body, fixed, engine)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 import sympy as sp
 
-from molino.core.balances.compiled import Compiled
+from molino.core.balances.compiled import Compiled, compiled
 from molino.core.balances.machine.calls import FINISHED, STIFF
 from molino.core.balances.machine.code import MachineCode, machine_code
 from molino.core.balances.machine.loops import fix, integrate_case, integrate_cases, integrate_one
@@ -40,7 +40,7 @@ class Machine:
         if by:
             sensitivity = whole.sensitivity(by)
             parts, initial, place = sensitivity.parts, sensitivity.initial, sensitivity.place
-        self.entries, self.n = whole.entries, len(balances.states)
+        self.balances, self.n = balances, len(balances.states)
         self.code = machine_code(*parts)
         over = balances.independent, balances.parameters
         self.start = machine_code({}, [*initial, *(s.scale for s in balances.states)], (), *over)
@@ -122,7 +122,8 @@ class Machine:
         return rows, counts, Report(f"{method}, machine code", steps, evaluations, jacobians)
 
     def _write_jacobian(self) -> None:
-        self.jacobian = machine_code(*self.entries.parts, places=self.entries.flat.tolist())
+        entries = compiled(self.balances).entries
+        self.jacobian = machine_code(*entries.parts, places=entries.flat.tolist())
 
     @staticmethod
     def _fixed(code: MachineCode, numbers: np.ndarray) -> np.ndarray:

@@ -2,8 +2,8 @@
 
 L. F. Shampine, M. W. Reichelt, SIAM J. Sci. Comput. 18 (1997) 1: numerical differentiation formulas with a simplified
 Newton method. The sensitivities, as further states, are solved with the factors of the states' Jacobian alone (T. Maly,
-L. R. Petzold, Appl. Numer. Math. 20 (1996) 57). Own code, since SciPy's calls Python functions: it takes 100 times as
-long.
+L. R. Petzold, Appl. Numer. Math. 20 (1996) 57). Own code, since SciPy's calls Python functions and takes hundreds of
+times as long.
 """
 
 # mypy: allow-untyped-defs, allow-untyped-calls
@@ -275,6 +275,20 @@ def _next_order(D, scale, order, error):
 
 
 @in_machine_code
+def _begin(body, fixed, t, y, V, D, end, rtol, absolute):
+    """Fill the differences of order 1 at the states y; the first step, NaN if a slope is not finite."""
+    for i in range(len(y)):
+        V[NOW, i] = y[i]
+    evaluate(body, t, V, NOW, fixed, D, 0)
+    if not math.isfinite(_size(D, 0, 1.0, absolute)):
+        return math.nan
+    step = first_step(body, fixed, t, V, D, end, rtol, absolute, 2.0)
+    for i in range(len(y)):
+        D[1, i], D[0, i] = D[0, i] * step, y[i]
+    return step
+
+
+@in_machine_code
 def implicit(code, t, y, goal, done, steps, patience):
     """As `explicit`, until the balances have not been stiff for `patience` successive steps.
 
@@ -284,29 +298,17 @@ def implicit(code, t, y, goal, done, steps, patience):
     points, rtol, absolute, most, rows, counts = goal
     body, fixed, _jacobian, _fixed_jacobian, n, _place, _blocks = code
     size, end = len(y), points[-1]
-    D, V, R, scale = (
-        np.zeros((_ORDERS + 3, size)),
-        np.zeros((7, size)),
-        np.ones((_ORDERS + 1, _ORDERS + 1)),
-        np.empty(size),
-    )
-    J, factors, exchanged = np.zeros((1, n * n)), np.zeros((n, n)), np.zeros(n, np.int64)
-    for i in range(size):
-        V[NOW, i] = y[i]
-    evaluate(body, t, V, NOW, fixed, D, 0)
-    if not math.isfinite(_size(D, 0, 1.0, absolute)):
+    D, V, R = np.zeros((_ORDERS + 3, size)), np.zeros((7, size)), np.ones((_ORDERS + 1, _ORDERS + 1))
+    J, factors, exchanged, scale = np.zeros((1, n * n)), np.zeros((n, n)), np.zeros(n, np.int64), np.empty(size)
+    step = _begin(body, fixed, t, y, V, D, end, rtol, absolute)
+    if math.isnan(step):
         return NOT_FINITE, t, done, steps, 1, 0
-    step = first_step(body, fixed, t, V, D, end, rtol, absolute, 2.0)
-    for i in range(size):
-        D[1, i], D[0, i] = D[0, i] * step, y[i]
-    order, equal, evaluations, jacobians, calm, since, rate = 1, 0, 2, 0, 0, steps, 1.0
-    age, norm, has_factors, outcome = -1, 0.0, False, FINISHED
+    order, age = np.int64(1), np.int64(-1)  # not literals, so that each function is compiled once
+    equal, evaluations, jacobians, calm, since, rate = 0, 2, 0, 0, steps, 1.0
+    norm, has_factors, outcome = 0.0, False, FINISHED
     while done < len(points) and calm < patience:
-        if steps - since >= most:
-            outcome = TOO_MANY_STEPS
-            break
-        if step < SMALLEST_STEP * abs(t):
-            outcome = STEP_TOO_SMALL
+        if steps - since >= most or step < SMALLEST_STEP * abs(t):
+            outcome = TOO_MANY_STEPS if steps - since >= most else STEP_TOO_SMALL
             break
         if t + step * (1 + 1e-12) > end:
             _rescale(D, R, order, (end - t) / step)
@@ -324,7 +326,7 @@ def implicit(code, t, y, goal, done, steps, patience):
             factor = max(0.2, safety * error ** (-1 / (order + 1))) if converged else 0.5
             _rescale(D, R, order, factor)
             step, equal, has_factors, calm = step * factor, 0, False, 0
-            age = age if math.isfinite(norm) else -1
+            age = age if math.isfinite(norm) else np.int64(-1)
             continue
         _accept(D, V, order)
         if points[done] <= reached:

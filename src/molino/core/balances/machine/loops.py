@@ -43,7 +43,7 @@ def integrate_one(
         rows[0, i] = y[i]
     code = body, fixed, jacobian, fixed_jacobian, n, place, blocks
     goal = points, rtol, absolute, most, rows, counts
-    steps = counts[0]  # an integer that is not a literal, so that each method is compiled once
+    steps = np.int64(0)  # not a literal, so that each method is compiled once
     t, done, patience, evaluations, jacobians, is_stiff = points[0], steps + 1, steps + _PATIENCE, 0, 0, False
     while True:
         if is_stiff:

@@ -1,6 +1,6 @@
-# mypy: allow-untyped-defs, allow-untyped-calls
 """Steady states of many cases: each start-up, then Newton's method with the exact Jacobian."""
 
+# mypy: allow-untyped-defs, allow-untyped-calls
 from __future__ import annotations
 
 import numpy as np

@@ -119,6 +119,7 @@ class Search:
         return found
 
     def _best(self) -> Optimum | None:
+        """The best of all starts; None where its run fails, or differs from the evaluator."""
         is_stopped = False
         try:
             for z in self._starts():

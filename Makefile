@@ -26,6 +26,7 @@ check: .venv/ready
 
 bench: .venv/ready
 	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/growth.py
 
 coverage: .venv/ready
 	$(BIN)/python -m pytest --cov=molino --cov-report=term:skip-covered --cov-fail-under=$(FLOOR)

@@ -21,9 +21,8 @@ for module in sorted((FOLDER / "rows").glob("*.py")):
     import_module(module.stem)
 
 
-def main(words: list[str]) -> None:
+def main(words: list[str], has_fast: bool = find_spec("numba") is not None) -> None:
     chosen = [title for title in table.ROWS if not words or any(word in title for word in words)]
-    has_fast = find_spec("numba") is not None
     print(table.HEADER)
     for title in chosen:
         for line in table.measured(title, has_fast):

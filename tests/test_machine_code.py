@@ -124,10 +124,10 @@ def test_the_machine_takes_over_when_it_repays(account: choice.Account, monkeypa
     case = network(1)
     methods = [integrate(case, POINTS).report.method for _ in range(2)]
     account.evaluations = 10**6
-    monkeypatch.setattr(choice, "_is_compiled", lambda: False)
+    monkeypatch.setattr(choice, "are_compiled", lambda: False)
     methods += [integrate(case, POINTS).report.method for _ in range(20)]
     assert "machine" not in "".join(methods)
-    monkeypatch.setattr(choice, "_is_compiled", lambda: True)
+    monkeypatch.setattr(choice, "are_compiled", lambda: True)
     account.of.clear()
     while "LSODA" in methods[-1]:
         methods.append(integrate(case, POINTS).report.method)

@@ -55,9 +55,11 @@ def written_out(m: int) -> tuple[Callable[..., list[float]], list[tuple[int, int
     return space["rhs"], place
 
 
-def by_hand(chain: Chain, guess: np.ndarray) -> np.ndarray:
-    """log k and Ea by least squares, the weight of each species from its residuals in rounds; returns k."""
-    m = len(chain.k)
+Model = Callable[[np.ndarray], tuple[list[np.ndarray], list[np.ndarray]]]
+
+
+def model_of(m: int) -> Model:
+    """The states at the four temperatures and their slopes, by log k and Ea; the last answer is kept."""
     rhs, place = written_out(m)
     rows, columns = np.array(place).T
     seen: dict[bytes, tuple[list[np.ndarray], list[np.ndarray]]] = {}
@@ -80,51 +82,86 @@ def by_hand(chain: Chain, guess: np.ndarray) -> np.ndarray:
             seen[key] = states, slopes
         return seen[key]
 
-    weights, p = np.ones(m + 1), guess
+    return model
+
+
+def least(model: Model, tables: list[np.ndarray], weights: np.ndarray, p: np.ndarray) -> np.ndarray:
+    """The least weighted sum of squares."""
+    return least_squares(
+        lambda p: np.concatenate([((a - b) * weights).ravel() for a, b in zip(model(p)[0], tables, strict=True)]),
+        p,
+        jac=lambda p: np.concatenate([(j * weights[:, None]).reshape(-1, len(p)) for j in model(p)[1]]),
+        x_scale="jac",
+    ).x
+
+
+def by_hand(model: Model, tables: list[np.ndarray], p: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """log k and Ea by least squares, and the weight of each species, from its residuals in rounds."""
+    m = len(p) // 2
+    weights = np.ones(m + 1)
     for _ in range(6):
-        found = least_squares(
-            lambda p, w=weights: np.concatenate(
-                [((a - b) * w).ravel() for a, b in zip(model(p)[0], chain.tables, strict=True)]
-            ),
-            p,
-            jac=lambda p, w=weights: np.concatenate([(j * w[:, None]).reshape(-1, 2 * m) for j in model(p)[1]]),
-            x_scale="jac",
-        )
-        p = found.x
-        left = np.concatenate([a - b for a, b in zip(model(p)[0], chain.tables, strict=True)])
+        p = least(model, tables, weights, p)
+        left = np.concatenate([a - b for a, b in zip(model(p)[0], tables, strict=True)])
         taken = np.concatenate([(j * weights[:, None]).reshape(-1, 2 * m) for j in model(p)[1]])
         leverage = np.sum(np.linalg.qr(taken / np.linalg.norm(taken, axis=0))[0] ** 2, axis=1).reshape(-1, m + 1)
         last, weights = weights, 1 / np.sqrt((left**2).sum(axis=0) / (1 - leverage).sum(axis=0))
         if np.max(np.abs(weights / last - 1)) < 1e-4:
             break
-    return np.exp(p[:m])
+    return p, weights
+
+
+def fitted(chain: Chain, guess: np.ndarray, energies: np.ndarray) -> mo.Fit:
+    laws = [
+        mo.Arrhenius(k=mo.Unknown(float(k)), at=AT, Ea=mo.Unknown(float(Ea)))
+        for k, Ea in zip(guess, energies, strict=True)
+    ]
+    scheme = mo.Chemistry([mo.Reaction(f"S{i} -> S{i + 1}", name=f"r{i}", k=k) for i, k in enumerate(laws)])
+    runs = [
+        mo.Experiment(f"{T:g} K", TIMES[1:], {f"S{i}": table[:, i] for i in range(len(laws) + 1)}, {"S0": 1000.0}, T=T)
+        for T, table in zip(TEMPERATURES, chain.tables, strict=True)
+    ]
+    return mo.fit(scheme, runs)
 
 
 def compared(m: int) -> Pair:
-    chain = Chain.of(m)
-    runs = [
-        mo.Experiment(f"{T:g} K", TIMES[1:], {f"S{i}": table[:, i] for i in range(m + 1)}, {"S0": 1000.0}, T=T)
-        for T, table in zip(TEMPERATURES, chain.tables, strict=True)
-    ]
+    chain, model = Chain.of(m), model_of(m)
 
     def guess(turn: int) -> tuple[np.ndarray, np.ndarray]:
         return chain.k * (1.1 + 1e-4 * turn), chain.Ea * 0.98
 
     def ours(turn: int) -> list[float]:
-        laws = [
-            mo.Arrhenius(k=mo.Unknown(float(k)), at=AT, Ea=mo.Unknown(float(Ea)))
-            for k, Ea in zip(*guess(turn), strict=True)
-        ]
-        scheme = mo.Chemistry([mo.Reaction(f"S{i} -> S{i + 1}", name=f"r{i}", k=k) for i, k in enumerate(laws)])
-        fit = mo.fit(scheme, runs)
+        fit = fitted(chain, *guess(turn))
         return [fit.values[f"r{i}.k"] for i in range(m)]
 
     def script(turn: int) -> np.ndarray:
         k, Ea = guess(turn)
-        return by_hand(chain, np.concatenate([np.log(k), Ea / 1e4]))
+        return np.exp(by_hand(model, chain.tables, np.concatenate([np.log(k), Ea / 1e4]))[0][:m])
 
     return Pair(ours, script, agree=1e-4)
 
 
 for _m in (2, 5, 10):
     row(f"fit of {2 * _m} constants at four temperatures", 0.8, 4.0)(lambda m=_m: compared(m))
+
+
+@row("bootstrap: 10 refits of 10 constants, one process", 1.0, 8.0)
+def refits() -> Pair:
+    """The random residuals differ, and so do the means of log k, by their errors."""
+    chain, m, count = Chain.of(5), 5, 10
+    fit, model = fitted(chain, chain.k * 1.1, chain.Ea), model_of(5)
+    best, weights = by_hand(model, chain.tables, np.concatenate([np.log(chain.k), chain.Ea / 1e4]))
+    found = [table.copy() for table in model(best)[0]]
+    left = np.concatenate([a - b for a, b in zip(found, chain.tables, strict=True)])
+
+    def by_refits(turn: int) -> np.ndarray:
+        random, ends = np.random.default_rng(turn), []
+        for _ in range(count):
+            drawn = [a + np.stack([random.choice(left[:, i], len(a)) for i in range(m + 1)], axis=1) for a in found]
+            ends.append(least(model, drawn, weights, best))
+        return np.mean(ends, axis=0)[:m]
+
+    def ours(turn: int) -> np.ndarray:
+        drawn = fit.bootstrap(count, seed=turn, workers=1)
+        return np.log(drawn.draws[:, [drawn.names.index(f"r{i}.k") for i in range(m)]]).mean(axis=0)
+
+    return Pair(ours, by_refits, agree=0.02)

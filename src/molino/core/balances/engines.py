@@ -331,8 +331,9 @@ def _stuck(case: Case, end: float, times: np.ndarray, y: np.ndarray, scale: np.n
             change = np.abs(y[failed, :n] - y[max(failed - 1, 0), :n]) / scale
     if np.isfinite(change).any():
         message += f", where {case.balances.names[int(np.nanargmax(change))]} changes fastest"
-    reason = str(info["message"]).split("(")[0].strip(" .").lower()
+    if info["message"] != DONE:
+        message += f" (LSODA: {str(info['message']).split('(')[0].strip(' .').lower()})"
     advice = "look for a rate that grows without limit; check the rate laws, or end the run before this place"
-    found = SolveError(f"{message} (LSODA: {reason})", "integration", advice)
+    found = SolveError(message, "integration", advice)
     found.reached = float(times[failed])
     return found

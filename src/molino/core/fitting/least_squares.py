@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 import scipy
 
-from molino.core.errors import SolveError
+from molino.core.errors import Fault, SolveError
 from molino.core.fitting.least_squares_problem import Optimum, Problem, Scale, degrees_by_group
 
 Progress = Callable[[int, float], None]
@@ -19,6 +19,8 @@ _NEAR = 1e-3
 _MOST_ROUNDS = 12
 TOLERANCE, COARSE = 1e-10, 1e-4
 _MOST_EVALUATIONS = 200
+_FAR = 10.0
+"""Logarithm of the ratio of a constant to its guess from which on an error names it."""
 
 
 class _Search:
@@ -202,10 +204,24 @@ def minimise(
             variables = found
     except KeyboardInterrupt:
         variables, stopped = search.best[1], True
+    except SolveError as error:
+        raise _with_constants_far_away(error, problem, begin, search.scale.outward(search.best[1])) from error
     values, slopes = search.evaluate(variables)
     return Optimum(
         scale.outward(variables), values, slopes, search.standard_deviation(values, slopes), search.evaluations, stopped
     )
+
+
+def _with_constants_far_away(error: SolveError, problem: Problem, begin: np.ndarray, there: np.ndarray) -> SolveError:
+    """The error, with the constants that the search has changed beyond all measure."""
+    with np.errstate(all="ignore"):
+        change = np.abs(np.log(np.abs(there / begin)))
+    far = [f"{p.name} = {v:.3g} (SI)" for p, v, c in zip(problem.free, there, change, strict=True) if c > _FAR]
+    if not far:
+        return error
+    advice = "fix them, set bounds, or give data that determine them"
+    fault = Fault("fit", f"the search changed constants by orders of magnitude: {', '.join(far[:6])}", advice)
+    return SolveError([*error.faults, fault])
 
 
 def left_at(problem: Problem, parameters: np.ndarray, evaluations: int) -> Optimum:

@@ -9,7 +9,7 @@ from numba import types
 from numba.core import cgutils, config
 from numba.extending import intrinsic
 
-from molino.core.balances.machine.choice import folder_of_integrators
+from molino.core.balances.machine.compiled_code import folder_of_integrators
 
 _folder = folder_of_integrators()
 if _folder is not None:

@@ -9,16 +9,14 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field
-from functools import cache
 from importlib.util import find_spec
-from pathlib import Path
 from typing import TYPE_CHECKING
 from weakref import WeakKeyDictionary
 
 import sympy as sp
 
-from molino.core import disk_cache
 from molino.core.balances.compiled import Compiled
+from molino.core.balances.machine.compiled_code import are_compiled
 
 if TYPE_CHECKING:
     from molino.core.balances.machine.engine import Machine
@@ -58,17 +56,6 @@ class _Record:
 ACCOUNT = Account()
 
 
-def folder_of_integrators() -> Path | None:
-    """The folder of the compiled integrators; None where none can be kept."""
-    return disk_cache.folder_of_code("machine", Path(__file__).parent)
-
-
-@cache
-def _is_compiled() -> bool:
-    folder = folder_of_integrators()
-    return folder is not None and any(folder.rglob("*.nbi"))
-
-
 def spent(whole: Compiled, by: tuple[sp.Symbol, ...], evaluations: int) -> None:
     """Count evaluations of a right-hand side in Python."""
     ACCOUNT.evaluations += evaluations
@@ -89,7 +76,7 @@ def machine_of(whole: Compiled, by: tuple[sp.Symbol, ...] = ()) -> Machine | Non
     elif ACCOUNT.is_asked or (
         record.evaluations.get(by, 0) >= _TO_WRITE
         and ACCOUNT.evaluations >= _TO_LOAD
-        and (_is_compiled() or ACCOUNT.evaluations >= _TO_COMPILE)
+        and (are_compiled() or ACCOUNT.evaluations >= _TO_COMPILE)
     ):
         record.machines[by] = _made(whole, by)
     return record.machines.get(by)

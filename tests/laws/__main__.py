@@ -8,48 +8,40 @@ import warnings
 from collections import Counter
 
 import numpy as np
-from joblib import Parallel, delayed
 
 import molino as mo
+from molino.core.parallel import in_order
 
 from .laws import LAWS
 
-_BATCH = 20
 
-
-def tried(name: str, seed: int) -> tuple[str, str]:
-    """How a law fares with a seed: held, broken or refused, and why."""
+def tried(task: tuple[str, int]) -> tuple[str, str, float]:
+    """Whether a law held, broke or was refused with a seed, why, and the processor time."""
+    name, seed = task
+    begun, outcome, why = time.process_time(), "held", ""
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             LAWS[name](np.random.default_rng([seed, *name.encode()]))
     except mo.MolinoError as error:
-        return "refused", str(error).partition("\n")[0]
+        outcome, why = "refused", str(error).partition("\n")[0]
     except Exception as error:
-        return "broken", f"{type(error).__name__}: {error}"
-    return "held", ""
-
-
-def several(name: str, seeds: range) -> tuple[list[tuple[str, int, str, str]], float]:
-    """How a law fares with several seeds, and the processor time that it took."""
-    begun = time.process_time()
-    return [(name, seed, *tried(name, seed)) for seed in seeds], time.process_time() - begun
+        outcome, why = "broken", f"{type(error).__name__}: {error}"
+    return outcome, why, time.process_time() - begun
 
 
 def main(problems: int, first: int = 0, only: str = "") -> int:
     names = [name for name in LAWS if only in name]
     each = max(problems // len(names), 1)
-    tasks = [(n, range(s, min(s + _BATCH, first + each))) for n in names for s in range(first, first + each, _BATCH)]
+    tasks = [(name, seed) for name in names for seed in range(first, first + each)]
     begun = time.perf_counter()
-    done = Parallel(n_jobs=-1, return_as="generator_unordered")(delayed(several)(n, seeds) for n, seeds in tasks)
     count: Counter[tuple[str, str]] = Counter()
     taken: dict[str, float] = dict.fromkeys(names, 0.0)
-    for results, seconds in done:
-        taken[results[0][0]] += seconds
-        for name, seed, outcome, why in results:
-            count[name, outcome] += 1
-            if outcome != "held":
-                print(f"{outcome}: {name}, seed {seed}: {why[:300]}", flush=True)
+    for (name, seed), (outcome, why, seconds) in zip(tasks, in_order(tried, tasks, "all"), strict=True):
+        taken[name] += seconds
+        count[name, outcome] += 1
+        if outcome != "held":
+            print(f"{outcome}: {name}, seed {seed}: {why[:300]}", flush=True)
     print(f"\n{'law':<80}{'held':>8}{'broken':>8}{'refused':>8}{'ms each':>9}")
     for name in names:
         counts = [count[name, outcome] for outcome in ("held", "broken", "refused")]

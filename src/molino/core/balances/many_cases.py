@@ -23,7 +23,7 @@ from molino.core.balances.system import Balances, Case
 from molino.core.errors import SolveError
 
 _MOST_STEPS = 20_000
-_PER_EVALUATION = 100
+PER_EVALUATION = 100
 """Number of cases in arrays that are evaluated in the time of one case by itself, about."""
 
 
@@ -147,7 +147,7 @@ def _together(many: _Many, ends: np.ndarray, rtol: float, atol: float) -> np.nda
         )
     if info["message"] != "Integration successful." or not np.isfinite(y[-1]).all():
         raise SolveError("the cases cannot be integrated together", "", "integrate each by itself")
-    spent(many.whole, (), int(info["nfe"][-1]) * max(1, cases // _PER_EVALUATION))
+    spent(many.whole, (), int(info["nfe"][-1]) * max(1, cases // PER_EVALUATION))
     return np.asarray(y[-1].reshape(cases, n))
 
 

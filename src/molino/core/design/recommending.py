@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -23,6 +23,7 @@ from molino.core.design.recommendation import Arrangement, Recommendation, is_as
 from molino.core.design.size.sizing import size
 from molino.core.errors import Faults, InputError, MolinoError, NotFoundError, SolveError, UnreachableError
 from molino.core.frozen import FrozenMapping
+from molino.core.parallel import Workers, in_order
 from molino.core.statistics import half_width
 from molino.core.trains.steps import SideFeed
 from molino.core.trains.train import Train
@@ -40,6 +41,10 @@ _SPLIT = 0.5, 0.99
 """The fraction of the feed to the first of two tubes, or to the tube with a by-pass."""
 _STARTS = {"tube": 2, "tank": 2, "tubes with a side feed": 1, "tubes with a cold shot": 1}
 """Number of starts of each search, if not one: more for arrangements with several optima."""
+_LEARNED = ("tube", "tank")
+"""The arrangements whose sizes begin the searches of the others."""
+_EVALUATIONS = 50_000
+"""Evaluations of a right-hand side that a search takes, about."""
 _CONTAINS: dict[str, dict[str, str]] = {
     "2 tanks in series": {"tank": "tank 1"},
     "3 tanks in series": {"2 tanks in series": "", "tank": "tank 1"},
@@ -70,6 +75,7 @@ def recommend(
     free: Mapping[str, Sequence[Any]] | None = None,
     heat: object = None,
     show: Mapping[str, str] | None = None,
+    workers: Workers = None,
     progress: Callable[[str], None] | None = None,
 ) -> Recommendation:
     """Compare arrangements of vessels, each at its own best conditions and sizes.
@@ -86,6 +92,8 @@ def recommend(
     free : mapping of condition to (low, high), optional
         {"T": ("150 degC", "185 degC")}, of each vessel; of the feed where it is adiabatic.
     heat, show, progress : optional
+    workers : int, "all", Executor or Client of `distributed`, optional
+        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
 
     Returns
     -------
@@ -108,16 +116,22 @@ def recommend(
     own_heat = None if heat == "isothermal" else heat
     arrangements = _Arrangements(chemistry, feed, FrozenMapping(free or {}), own_heat, show or {}, limits)
     question = _Task(maximize, minimize, limits)
+    makers = arrangements.makers()
+    if any(m.kind not in _OF_A_BATCH for m in objective.metrics):
+        del makers["batch"]
     found: list[Arrangement] = []
-    for name, make in arrangements.makers().items():
-        if progress is not None:
-            progress(name)
-        if name == "batch" and any(m.kind not in _OF_A_BATCH for m in objective.metrics):
-            found.append(Arrangement(name, None, f"{objective} is not defined for a batch"))
-        else:
-            one = _at_its_best(name, make, question, _STARTS.get(name, 1))
-            found.append(arrangements.with_ends(_nested(one, found, arrangements, make, question)))
-            arrangements.learn(found[-1])
+    for names in ([n for n in makers if n in _LEARNED], [n for n in makers if n not in _LEARNED]):
+        best = in_order(
+            partial(_best_of, arrangements, question), names, workers, evaluations=_EVALUATIONS * len(names)
+        )
+        for name, one in zip(names, best, strict=True):
+            if progress is not None:
+                progress(name)
+            found.append(arrangements.with_ends(_nested(one, found, arrangements, makers[name], question)))
+        for one in found:
+            arrangements.learn(one)
+    if "batch" not in makers:
+        found.append(Arrangement("batch", None, f"{objective} is not defined for a batch"))
     is_highest = maximize is not None
     return Recommendation(_ranked(found, is_highest), str(maximize or minimize), limits, is_highest)
 
@@ -430,6 +444,10 @@ class _Task:
         if is_as_good(first.value, second.value):
             return False
         return (first.value > second.value) == (self.maximize is not None)
+
+
+def _best_of(arrangements: _Arrangements, task: _Task, name: str) -> Arrangement:
+    return _at_its_best(name, arrangements.makers()[name], task, _STARTS.get(name, 1))
 
 
 def _at_its_best(name: str, make: Maker, task: _Task, n_starts: int, begin: ByName | None = None) -> Arrangement:

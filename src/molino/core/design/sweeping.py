@@ -16,7 +16,7 @@ from molino.core.annotations import ByName
 from molino.core.arguments import checked
 from molino.core.balances.compiled import compiled
 from molino.core.balances.integrate import RUN_OUT
-from molino.core.balances.many_cases import integrate_many
+from molino.core.balances.many_cases import PER_EVALUATION, integrate_many
 from molino.core.balances.system import Balances
 from molino.core.contents.portion import read_portion
 from molino.core.contract.condition import Condition
@@ -27,6 +27,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.design.spans import MOST
 from molino.core.design.sweep_result import AGREES, Sweep, SweptCondition
 from molino.core.errors import Faults, InputError, MolinoError
+from molino.core.parallel import Workers, in_order
 from molino.core.trains.train import Train, read_plant
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
@@ -37,6 +38,8 @@ _FEWEST, _PER_CHECK, _MOST_CHECKS = 100, 1000, 5
 number of them."""
 _TOGETHER = 1024
 """Number of cases that are integrated as one system; an interruption loses at most these."""
+_EVALUATIONS = 500
+"""Evaluations of a right-hand side that a case takes, about."""
 _UNDEFINED = "not defined here: division by zero"
 _INTERRUPTED = "interrupted before it was computed"
 
@@ -47,6 +50,7 @@ def sweep(
     conditions: ByName | Sequence[ByName],
     metrics: Sequence[Metric | str],
     *,
+    workers: Workers = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> Sweep:
     """Run a vessel under many conditions: every combination of values, or a list of cases.
@@ -65,6 +69,8 @@ def sweep(
         and chemistry, and those of a vessel by its name ("coil.length"). Values in a list, or from `mo.span` and
         `mo.log_span`; a mapping means every combination, a list of mappings one case each.
     metrics : sequence of Metric or str
+    workers : int, "all", Executor or Client of `distributed`, optional
+        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
     progress : callable (done, of all), optional
         Called as cases are done.
 
@@ -88,7 +94,7 @@ def sweep(
     """
     question = _Question.read(vessel, conditions, metrics)
     question.require_known()
-    numbers, reasons, is_stopped, apart = question.compute_all(progress)
+    numbers, reasons, is_stopped, apart = question.compute_all(workers, progress)
     swept = tuple(_shown(vessel, name, given) for name, given in question.given.items())
     places = question.places
     return Sweep(vessel, question.metrics, swept, question.shape, places, numbers, tuple(reasons), is_stopped, apart)
@@ -104,7 +110,7 @@ def computed(vessel: Vessel | Train, names: Sequence[str], rows: np.ndarray, met
     """
     question = _Question.of(vessel, names, rows, metric)
     question.require_known()
-    return question.compute_all(None)[0][:, 0]
+    return question.compute_all(None, None)[0][:, 0]
 
 
 def check_sweep(vessel: Vessel | Train, conditions: object, metrics: object) -> None:
@@ -179,40 +185,48 @@ class _Question:
                 return None
         return None if found.spec.has_segments or found.spec.model.balances.conditions else found
 
-    def compute_all(self, progress: Callable[[int, int], None] | None) -> tuple[np.ndarray, list[str], bool, float]:
+    def compute_all(
+        self, workers: Workers, progress: Callable[[int, int], None] | None
+    ) -> tuple[np.ndarray, list[str], bool, float]:
         """The numbers, shape (cases, metrics), the reasons of missing ones, whether it was interrupted, and the largest
         difference from cases that are run one by one."""
-        numbers = np.full((len(self.places), len(self.metrics)), np.nan)
-        reasons = [_INTERRUPTED] * len(numbers)
-        apart = math.nan
+        count = len(self.places)
+        numbers, reasons = np.full((count, len(self.metrics)), np.nan), dict[int, str]()
+
+        def run_alone(cases: list[int]) -> None:
+            found = in_order(self._alone, cases, workers, evaluations=_EVALUATIONS * len(cases))
+            for n, (case, (own, why)) in enumerate(zip(cases, found, strict=True), start=1):
+                numbers[case], reasons[case] = own, why
+                if progress is not None:
+                    progress(count - len(cases) + n, count)
+
+        apart, is_stopped = math.nan, False
         try:
-            for first in range(0, len(numbers), _TOGETHER):
-                cases = range(first, min(first + _TOGETHER, len(numbers)))
-                self.compute(cases, numbers, reasons, progress)
+            if self.base is not None:
+                self._compute_together(numbers, workers, progress)
+            run_alone(np.flatnonzero(~_known(numbers)).tolist())
             apart = self.apart(numbers)
             if apart > AGREES:  # as where start-ups end in different steady states: each case by itself
-                apart, reasons = math.nan, [_INTERRUPTED] * len(numbers)
-                numbers[:] = math.nan
-                for case in range(len(numbers)):
-                    numbers[case], reasons[case] = self._alone(case)
+                apart, numbers[:] = math.nan, math.nan
+                run_alone([*range(count)])
         except KeyboardInterrupt:
-            return numbers, reasons, True, apart
-        return numbers, reasons, False, apart
+            is_stopped = True
+        is_known = _known(numbers).tolist()
+        why = ["" if known else reasons.get(case, _INTERRUPTED) for case, known in enumerate(is_known)]
+        return numbers, why, is_stopped, apart
 
-    def compute(
-        self, cases: range, numbers: np.ndarray, reasons: list[str], progress: Callable[[int, int], None] | None
+    def _compute_together(
+        self, numbers: np.ndarray, workers: Workers, progress: Callable[[int, int], None] | None
     ) -> None:
-        """Fill in the numbers of some cases, and the reasons of those that have none."""
-        together = self._together(cases)
-        is_known = np.isfinite(together).all(axis=1)
-        numbers[cases.start : cases.stop] = np.where(is_known[:, None], together, np.nan)
-        reasons[cases.start : cases.stop] = ["" if known else _INTERRUPTED for known in is_known]
-        for case in (cases.start + np.flatnonzero(~is_known)).tolist():
-            numbers[case], reasons[case] = self._alone(case)
-            if progress is not None:
-                progress(case + 1, len(numbers))
-        if progress is not None and is_known[-1]:
-            progress(cases.stop, len(numbers))
+        """Fill in the numbers of cases, in blocks that do not depend on the workers."""
+        count, known = len(numbers), 0
+        blocks = [range(first, min(first + _TOGETHER, count)) for first in range(0, count, _TOGETHER)]
+        evaluations = _EVALUATIONS * max(count // PER_EVALUATION, 1)
+        for block, own in zip(blocks, in_order(self._together, blocks, workers, evaluations=evaluations), strict=True):
+            numbers[block.start : block.stop] = own
+            known += int(_known(own).sum())
+            if progress is not None and known:
+                progress(known, count)
 
     def _together(self, cases: range) -> np.ndarray:
         """The metrics of cases that are integrated as one system; nan for a case that must be run alone."""
@@ -235,7 +249,7 @@ class _Question:
 
     def apart(self, numbers: np.ndarray) -> float:
         """The largest difference between cases and their single runs, relative to the largest value of each metric."""
-        known = np.flatnonzero(np.isfinite(numbers).all(axis=1))
+        known = np.flatnonzero(_known(numbers))
         if self.base is None or len(known) < _FEWEST:
             return math.nan
         per = _FEWEST if self.base.spec.has_steady_state else _PER_CHECK  # which may be several
@@ -263,6 +277,11 @@ class _Question:
             else:
                 reasons.append(f"{metric}: {_UNDEFINED}")
         return found, "; ".join(reasons)
+
+
+def _known(numbers: np.ndarray) -> np.ndarray:
+    """Whether all metrics of each case are known."""
+    return np.asarray(np.isfinite(numbers).all(axis=1))
 
 
 def _metrics(vessel: Vessel | Train, given: Any, faults: Faults) -> tuple[Metric, ...]:

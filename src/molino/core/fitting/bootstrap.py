@@ -3,13 +3,9 @@
 from __future__ import annotations
 
 import math
-import os
-import signal
-import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from functools import cache, cached_property
-from time import sleep
+from functools import cached_property
 
 import numpy as np
 import scipy
@@ -23,13 +19,13 @@ from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.least_squares import minimise
 from molino.core.fitting.least_squares_problem import Problem
 from molino.core.frozen import Frozen
+from molino.core.parallel import Workers, in_order
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import student_t_quantile
 
 KINDS = ("residuals", "cases")
-_FEW = 60
-"""Number of refits up to which no other processes are started."""
-_CHUNK = 20
+_EVALUATIONS = 2_000
+"""Evaluations of a right-hand side by a refit in each run, about."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,26 +144,23 @@ class _Resampler(Frozen):
     case: np.ndarray
     kind: str
 
-    def draw(self, seeds: list[np.random.SeedSequence]) -> np.ndarray:
-        """Constants of one refit for each seed; nan if it did not converge."""
-        rows = []
-        for seed in seeds:
-            random = np.random.default_rng(seed)
-            problem, counts = self.problem, None
-            if self.kind == "cases":
-                many = int(self.case.max()) + 1
-                counts = np.bincount(random.integers(0, many, many), minlength=many)[self.case].astype(float)
-            else:
-                noise = np.empty(len(self.fitted))
-                for n in np.unique(self.response):
-                    own = self.response == n
-                    noise[own] = random.choice(self.adjusted[own], int(own.sum()))
-                problem = replace(problem, measured=self.fitted + noise * problem.size)
-            try:
-                rows.append(minimise(problem, self.start, counts=counts, tolerance=1e-6).parameters)
-            except SolveError:
-                rows.append(np.full(len(self.start), np.nan))
-        return np.array(rows)
+    def draw(self, seed: np.random.SeedSequence) -> np.ndarray:
+        """The constants of one refit; nan if it did not converge."""
+        random = np.random.default_rng(seed)
+        problem, counts = self.problem, None
+        if self.kind == "cases":
+            many = int(self.case.max()) + 1
+            counts = np.bincount(random.integers(0, many, many), minlength=many)[self.case].astype(float)
+        else:
+            noise = np.empty(len(self.fitted))
+            for n in np.unique(self.response):
+                own = self.response == n
+                noise[own] = random.choice(self.adjusted[own], int(own.sum()))
+            problem = replace(problem, measured=self.fitted + noise * problem.size)
+        try:
+            return minimise(problem, self.start, counts=counts, tolerance=1e-6).parameters
+        except SolveError:
+            return np.full(len(self.start), np.nan)
 
 
 def bootstrap(
@@ -175,7 +168,7 @@ def bootstrap(
     times: int = 1000,
     kind: str = "residuals",
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> Bootstrap:
     """Refit to resampled data, starting from the optimum, with the errors fixed at those of the fit.
@@ -191,8 +184,8 @@ def bootstrap(
         Refits.
     kind : "residuals" or "cases"
     seed : int
-    workers : int, optional
-        Number of processes; by default all cores.
+    workers : int, "all", Executor or Client, optional
+        A number of processes; by default all cores, if it takes long.
     progress : callable, optional
         Called with the refits done and requested.
 
@@ -209,16 +202,12 @@ def bootstrap(
         raise InputError(f"{times} refits", "bootstrap", "ask for 1000 or so")
     work = _resampler(fit, kind)
     seeds = np.random.SeedSequence(seed).spawn(times)
-    chunks = [seeds[n : n + _CHUNK] for n in range(0, times, _CHUNK)]
-    if workers is None and times <= _FEW:
-        workers = 1
-    cores = min(workers if workers is not None else os.cpu_count() or 1, len(chunks))
     rows: list[np.ndarray] = []
-    for found in _in_parallel(work, chunks, cores):
+    for found in in_order(work.draw, seeds, workers, evaluations=times * _EVALUATIONS * len(set(fit.points.run))):
         rows.append(found)
         if progress is not None:
-            progress(sum(len(r) for r in rows), times)
-    draws = np.concatenate(rows)
+            progress(len(rows), times)
+    draws = np.array(rows)
     draws = draws[np.isfinite(draws).all(axis=1)]
     if len(draws) < 0.9 * times:
         message = f"only {len(draws)} of {times} refits converged"
@@ -240,35 +229,3 @@ def _resampler(fit: FitData, kind: str) -> _Resampler:
     case = np.array([samples[key] for key in keys])
     weighed = fit.problem.weighed(points.standard_deviation)
     return _Resampler(weighed, fit.optimum.parameters, points.calculated, adjusted, response, case, kind)
-
-
-def _in_parallel(work: _Resampler, chunks: list[list[np.random.SeedSequence]], cores: int) -> Iterator[np.ndarray]:
-    """The refits of each chunk, in order."""
-    if cores == 1:
-        yield from (work.draw(chunk) for chunk in chunks)
-        return
-    from joblib import Parallel, delayed
-
-    parent = os.getpid()
-    yield from Parallel(n_jobs=cores, return_as="generator")(
-        delayed(_draw_below)(parent, work, chunk) for chunk in chunks
-    )
-
-
-def _draw_below(parent: int, work: _Resampler, chunk: list[np.random.SeedSequence]) -> np.ndarray:
-    """The refits of a chunk in a process that ends with its parent."""
-    _watch(parent)
-    return work.draw(chunk)
-
-
-@cache
-def _watch(parent: int) -> None:
-    """Begin to watch the parent process (once)."""
-
-    def end_with_parent() -> None:
-        while os.getppid() == parent:
-            sleep(1.0)
-        os.kill(os.getpid(), signal.SIGTERM)
-
-    if os.getpid() != parent:
-        threading.Thread(target=end_with_parent, daemon=True).start()

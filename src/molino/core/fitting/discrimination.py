@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,7 @@ from molino.core.fitting.rate_model import RateModel
 from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.regression import fit
 from molino.core.frozen import Frozen
+from molino.core.parallel import Workers, in_order
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_tail_probability, p_text
 
@@ -199,6 +201,7 @@ def discriminate(
     candidates: Mapping[str, Chemistry],
     data: Experiment | Sequence[Experiment] | Rates,
     *,
+    workers: Workers = 1,
     progress: Progress | None = None,
     **options: Any,
 ) -> Discrimination:
@@ -213,8 +216,10 @@ def discriminate(
     candidates : mapping of name to Chemistry
         Two or more, each with `Unknown` constants.
     data : Experiments, runs, or Rates
+    workers : int, "all", Executor or Client of `distributed`, optional
+        A number of processes. The numbers do not depend on the workers.
     progress : callable, optional
-        As for `fit`.
+        As for `fit`; of work on other processes, at the end of each fit.
     options
         As for `fit`: errors, fit_initial, unknowns, delay, n_starts.
 
@@ -240,7 +245,7 @@ def discriminate(
     if not isinstance(candidates, Mapping) or len(candidates) < 2:
         raise InputError("there are not two candidates", "discriminate", "give {'name': chemistry, ...}, two or more")
     runs = data if isinstance(data, Rates) else as_experiments(data)
-    fits, failed = _fit_each(candidates, runs, progress, options)
+    fits, failed = _fit_each(candidates, runs, workers, progress, options)
     aicc = {name: _aicc(found) for name, found in fits.items()}
     order = sorted(fits, key=lambda name: aicc[name])
     raw = {name: math.exp(-(aicc[name] - aicc[order[0]]) / 2) for name in order}
@@ -255,6 +260,7 @@ def discriminate(
 def _fit_each(
     candidates: Mapping[str, Chemistry],
     runs: Experiments | Rates,
+    workers: Workers,
     progress: Progress | None,
     options: ByName,
 ) -> tuple[dict[str, Fit], dict[str, str]]:
@@ -262,18 +268,31 @@ def _fit_each(
     fits: dict[str, Fit] = {}
     failed: dict[str, str] = {}
     faults: list[Fault] = []
-    for name, chemistry in candidates.items():
-        try:
-            fits[name] = fit(chemistry, runs, progress=progress, **options)
-        except InputError as error:
-            faults += [fault.within(f"candidate {name}") for fault in error.faults]
-        except SolveError as error:
-            failed[name] = error.faults[0].what
+    alone = workers == 1
+    own = {**options, "progress": progress} if alone else options
+    work = partial(_fitted, runs, own)
+    for name, found in zip(candidates, in_order(work, candidates.values(), workers), strict=True):
+        if isinstance(found, InputError):
+            faults += [fault.within(f"candidate {name}") for fault in found.faults]
+        elif isinstance(found, SolveError):
+            failed[name] = found.faults[0].what
+        else:
+            fits[name] = found
+            if progress is not None and not alone:
+                progress(found.evaluations, found.sum_of_squares)
     if faults:
         raise InputError(faults)
     if not fits:
         raise SolveError("no candidate could be fitted", "discriminate", "; ".join(failed.values()))
     return fits, failed
+
+
+def _fitted(runs: Experiments | Rates, options: ByName, chemistry: Chemistry) -> Fit | InputError | SolveError:
+    """A fit, or its error."""
+    try:
+        return fit(chemistry, runs, **options)
+    except (InputError, SolveError) as error:
+        return error
 
 
 def _aicc(found: Fit) -> float:

@@ -19,6 +19,7 @@ from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
+from molino.core.parallel import Workers
 from molino.core.results import Table, entry, frame, plain_dict
 from molino.core.statistics import student_t_quantile
 from molino.core.units import QuantityLike, Value
@@ -145,10 +146,10 @@ class Fit(FitData):
         times: int = 1000,
         kind: str = "residuals",
         seed: int = 0,
-        workers: int | None = None,
+        workers: Workers = None,
         progress: Callable[[int, int], None] | None = None,
     ) -> Bootstrap:
-        """Refit to resampled data, on all cores; see `core.fitting.bootstrap`."""
+        """Refit to resampled data, on all cores if it takes long; see `core.fitting.bootstrap`."""
         return bootstrap(self, times, kind, seed, workers, progress)
 
     def next_experiment(

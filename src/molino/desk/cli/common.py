@@ -21,10 +21,13 @@ from molino.core.annotations import ByName
 
 if TYPE_CHECKING:
     from molino.core.errors import Fault
+    from molino.core.parallel import Workers
     from molino.desk.job.load import Job
 
 from molino.desk.steps.common import console
 
+_CONNECT_SECONDS = 10
+"""Time in which the scheduler of a cluster must answer."""
 _MOST_PRINTED = 20
 """The largest number of printed faults; JSON has all of them."""
 
@@ -175,3 +178,28 @@ def read_job(path: Path) -> Job:
     from molino.desk.job.load import load_job
 
     return load_job(path)
+
+
+@contextmanager
+def workers_of(count: str | None, cluster: str | None) -> Iterator[Workers]:
+    """The workers that the options ask for."""
+    from molino.core.errors import InputError, SolveError
+    from molino.core.parallel import check_workers
+
+    if cluster is None:
+        workers: Workers = int(count) if count is not None and count.isdecimal() else count
+        check_workers(workers)
+        yield workers
+        return
+    if count is not None:
+        raise InputError("--workers and --cluster are both given", "", "the workers of a cluster are its own")
+    try:
+        from distributed import Client
+    except ImportError as error:
+        raise InputError("a cluster needs the package distributed", "", "pip install 'molino[dask]'") from error
+    try:
+        client = Client(cluster, timeout=_CONNECT_SECONDS)
+    except (OSError, ValueError) as error:
+        raise SolveError(f"{cluster} does not answer ({error})", "--cluster", "start `dask scheduler`") from error
+    with client:
+        yield client

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Annotated, Any
 
 import typer
@@ -19,6 +20,7 @@ from molino.desk.cli.common import (
     as_asked,
     asked_job,
     handle_errors,
+    workers_of,
 )
 from molino.desk.steps import only, take
 
@@ -32,9 +34,24 @@ Refits = Annotated[
     typer.Option("--bootstrap", metavar="N", min=2, help="Also refit N times to resampled data.", show_default=False),
 ]
 
+WorkerCount = Annotated[
+    str | None,
+    typer.Option(
+        "--workers", metavar="N", help='Processes, or "all"; by default all, if it takes long.', show_default=False
+    ),
+]
+Cluster = Annotated[
+    str | None,
+    typer.Option(
+        "--cluster", metavar="ADDRESS", help="Scheduler of a Dask cluster, as tcp://host:8786.", show_default=False
+    ),
+]
+_SPREAD: dict[str, tuple[object, object]] = {"workers": (WorkerCount, None), "cluster": (Cluster, None)}
 _OPTIONS: dict[str, dict[str, tuple[object, object]]] = {
     "check": {"equations": (Written, False), "thorough": (Thorough, False)},
-    "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None)},
+    "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None), **_SPREAD},
+    "sweep": _SPREAD,
+    "recommend": _SPREAD,
 }
 """The further options of a command: annotation and default."""
 _ABOUT = {
@@ -119,9 +136,10 @@ def _command(name: str, about: str) -> Callable[..., None]:
     options = _OPTIONS.get(name, {})
 
     def command(**given: Any) -> None:
-        own = {option: given[option] for option in options}
-        with handle_errors(given["as_json"], given["debug"]):
-            job = asked_job(given["job"], given["output"], given["formats"])
+        own = {option: given[option] for option in options if option not in _SPREAD}
+        spread = workers_of(given.get("workers"), given.get("cluster"))
+        with handle_errors(given["as_json"], given["debug"]), spread as workers:
+            job = replace(asked_job(given["job"], given["output"], given["formats"]), workers=workers)
             if given.get("only"):
                 job = only(job, name, given["only"])
             as_asked(take(name, job, given["as_json"] or given["quiet"], **own), given["as_json"])

@@ -162,6 +162,7 @@ def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str,
             study.bootstrap,
             study.resample,
             int(study.options.get("seed", 0)),
+            job.workers,
             progress=lambda done, of: tell_of(f"{done} of {of}"),
         )
     source += f", drawn from {len(refits.draws)} refits to resampled data"

@@ -152,6 +152,7 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
                 study.bootstrap,
                 study.resample,
                 int(study.options.get("seed", 0)),
+                out.job.workers,
                 progress=lambda done, asked: tell_of(f"{done} of {asked} refits"),
             )
         out.content["bootstrap"] = draws.to_dict()
@@ -222,6 +223,7 @@ def _weigh(out: FitReport, study: Study, job: Job) -> None:
         found = discriminate(
             {"as in the job": job.chemistry, **study.candidates},
             study.data,
+            workers=job.workers or 1,
             progress=lambda count, squares: tell_of(f"evaluation {count}, sum of squares {squares:.6g}"),
             **options,
         )

@@ -46,6 +46,7 @@ def do(job: Job, quiet: bool) -> PlainData:
             free=task.free,
             heat=task.heat,
             show=task.show,
+            workers=job.workers,
             progress=tell_of,
         )
 

@@ -40,6 +40,7 @@ def do(job: Job, quiet: bool) -> PlainData:
                 vessels[wanted.vessel],
                 wanted.conditions,
                 wanted.metrics,
+                workers=job.workers,
                 progress=lambda done, cases, tell_of=tell_of: tell_of(f"{done} of {cases} cases (Ctrl-C keeps them)"),  # type: ignore[misc]
             )
         if found[name].is_stopped:

@@ -8,6 +8,9 @@ the environment is "auto", "always" or "off".
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from importlib.util import find_spec
 from typing import TYPE_CHECKING
@@ -54,6 +57,26 @@ class _Record:
 
 
 ACCOUNT = Account()
+_PINNED: ContextVar[bool | None] = ContextVar("in_machine_code", default=None)
+
+
+def prefers_machine_code(evaluations: int) -> bool:
+    """Whether machine code would repay, if so many evaluations in Python follow."""
+    if _PINNED.get() is not None:
+        return bool(_PINNED.get())
+    whole = max(ACCOUNT.evaluations, evaluations)
+    repaid = whole >= _TO_LOAD and (are_compiled() or whole >= _TO_COMPILE)
+    return ACCOUNT.is_installed and (ACCOUNT.is_asked or repaid)
+
+
+@contextmanager
+def pinned(in_machine_code: bool) -> Iterator[None]:
+    """One engine, whatever has been evaluated before."""
+    token = _PINNED.set(in_machine_code)
+    try:
+        yield
+    finally:
+        _PINNED.reset(token)
 
 
 def spent(whole: Compiled, by: tuple[sp.Symbol, ...], evaluations: int) -> None:
@@ -65,7 +88,8 @@ def spent(whole: Compiled, by: tuple[sp.Symbol, ...], evaluations: int) -> None:
 
 def machine_of(whole: Compiled, by: tuple[sp.Symbol, ...] = ()) -> Machine | None:
     """The machine code of balances with sensitivities by some parameters; None where Python does the work."""
-    if not ACCOUNT.is_installed:
+    pin = _PINNED.get()
+    if not ACCOUNT.is_installed or pin is False:
         return None
     record = ACCOUNT.record(whole)
     if by in record.machines:
@@ -73,11 +97,7 @@ def machine_of(whole: Compiled, by: tuple[sp.Symbol, ...] = ()) -> Machine | Non
     b = whole.balances
     if b.has_equations or b.kinks or b.extent is not None or len(b.states) > _MOST_STATES:
         record.machines[by] = None
-    elif ACCOUNT.is_asked or (
-        record.evaluations.get(by, 0) >= _TO_WRITE
-        and ACCOUNT.evaluations >= _TO_LOAD
-        and (are_compiled() or ACCOUNT.evaluations >= _TO_COMPILE)
-    ):
+    elif pin or ACCOUNT.is_asked or (record.evaluations.get(by, 0) >= _TO_WRITE and prefers_machine_code(0)):
         record.machines[by] = _made(whole, by)
     return record.machines.get(by)
 

@@ -1,0 +1,225 @@
+"""Independent pieces of work in this process, in several, or on a cluster; the results in order.
+
+Numbers depend neither on the workers nor on the chunks: each item is computed by itself, and all of them by the engine
+that the calling process would use.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import threading
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sized
+from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future
+from functools import cache, lru_cache, partial
+from itertools import islice
+from time import perf_counter, sleep
+from typing import Any, Generic, Protocol, TypeAlias, TypeVar, runtime_checkable
+
+from molino.core.balances.machine.choice import pinned, prefers_machine_code
+from molino.core.errors import InputError, SolveError
+
+Item = TypeVar("Item")
+Found = TypeVar("Found")
+
+
+@runtime_checkable
+class Client(Protocol):
+    """A client of a cluster, as that of `distributed`."""
+
+    def get_executor(self) -> Executor: ...
+    def nthreads(self) -> Mapping[str, int]: ...
+
+
+Workers: TypeAlias = int | str | Executor | Client | None
+"""A number of processes, "all", an Executor of `concurrent.futures`, or a Client of `distributed`; None is this process
+and, for work that takes long, all cores."""
+
+_CHUNK_SECONDS = 0.5
+"""Time that a chunk should take: long compared with its way to a worker, short compared with a cancellation."""
+_ALONE_SECONDS, _LONG_SECONDS = 2.0, 20.0
+"""Time after which work may go over to all cores, and time that the rest must take for it, as processes begin in
+seconds."""
+_GROWTH = 4
+"""Largest ratio of the sizes of successive chunks."""
+_AHEAD = 3
+"""Number of chunks for each worker that have been sent and not yet returned."""
+_MOST_LOSSES = 3
+"""Number of times in succession that workers may be lost."""
+_IDLE_SECONDS = 20
+"""Time after which processes without work end."""
+
+
+def check_workers(workers: Workers) -> None:
+    """Raise InputError unless workers are one of the kinds of `Workers`."""
+    if workers is None or isinstance(workers, Executor | Client):
+        return
+    if workers != "all" and (isinstance(workers, bool) or not isinstance(workers, int) or workers < 1):
+        advice = 'give a number from 1, "all", an Executor of concurrent.futures, or a Client of distributed'
+        raise InputError(f"{workers!r} is not a number of workers", "workers", advice)
+
+
+def in_order(
+    work: Callable[[Item], Found], items: Iterable[Item], workers: Workers = None, *, evaluations: int = 0
+) -> Iterator[Found]:
+    """The result of each item, in order, as soon as it is known.
+
+    Parameters
+    ----------
+    work : callable
+        Of one item. A fault of a single case is a result; an exception ends everything.
+    items : iterable
+        Taken as they are needed, so that there may be any number of them.
+    workers : int, "all", Executor or Client, optional
+    evaluations : int
+        Of right-hand sides that the work takes, about; they decide on machine code.
+
+    Raises
+    ------
+    InputError
+        For workers of another kind.
+    SolveError
+        If the workers are lost.
+    """
+    check_workers(workers)
+    in_machine_code = prefers_machine_code(evaluations)
+    if workers is None:
+        return _as_needed(work, items, in_machine_code)
+    if workers == 1:
+        return map(partial(_one, work, in_machine_code), items)
+    return _Crew(workers, work, in_machine_code).results(iter(items))
+
+
+def _as_needed(work: Callable[[Item], Found], items: Iterable[Item], in_machine_code: bool) -> Iterator[Found]:
+    """In this process, and on all cores once it is known that the rest takes long."""
+    count, source, begin = len(items) if isinstance(items, Sized) else 0, iter(items), perf_counter()
+    for done, item in enumerate(source, start=1):
+        yield _one(work, in_machine_code, item)
+        taken = perf_counter() - begin
+        if taken > _ALONE_SECONDS and taken / done * (count - done) > _LONG_SECONDS and (cores_here := cores()) > 1:
+            yield from _Crew(cores_here, work, in_machine_code).results(source)
+
+
+def _one(work: Callable[[Item], Found], in_machine_code: bool, item: Item) -> Found:
+    with pinned(in_machine_code):
+        return work(item)
+
+
+class _Crew(Generic[Item, Found]):
+    """Workers that know a piece of work."""
+
+    def __init__(self, workers: Workers, work: Callable[[Item], Found], in_machine_code: bool) -> None:
+        import cloudpickle
+
+        self.owned = 0
+        if isinstance(workers, Executor):
+            self.executor, self.count = workers, getattr(workers, "_max_workers", None) or os.cpu_count() or 1
+        elif isinstance(workers, Client):
+            self.executor, self.count = workers.get_executor(), max(sum(workers.nthreads().values()), 1)
+        else:
+            self.owned = self.count = workers if isinstance(workers, int) else cores()
+            self.executor = _processes(self.count)
+        self.work, self.in_machine_code = cloudpickle.dumps(work), in_machine_code
+
+    def results(self, source: Iterator[Item]) -> Iterator[Found]:
+        """The results in order; chunks grow until one takes `_CHUNK_SECONDS`."""
+        sent: deque[tuple[list[Item], Future[tuple[list[Found], float]]]] = deque()
+        size, losses = 1, 0
+        try:
+            while True:
+                while len(sent) < _AHEAD * self.count and (chunk := list(islice(source, size))):
+                    sent.append((chunk, self._send(chunk)))
+                if not sent:
+                    return
+                chunk, future = sent[0]
+                try:
+                    found, seconds = future.result()
+                except _losses() as error:
+                    losses += 1
+                    if not self.owned or losses == _MOST_LOSSES:
+                        raise _lost(error) from error
+                    self.executor = _processes(self.owned)
+                    sent = deque((own, future if _is_known(future) else self._send(own)) for own, future in sent)
+                    continue
+                sent.popleft()
+                losses = 0
+                per_item = max(seconds / len(chunk), 1e-9)
+                size = max(1, min(_GROWTH * size, int(_CHUNK_SECONDS / per_item)))
+                yield from found
+        finally:
+            running = [future for _, future in sent if not (future.cancel() or future.done())]
+            if running and self.owned:
+                self.executor.shutdown(wait=False, kill_workers=True)  # type: ignore[call-arg]
+
+    def _send(self, chunk: list[Item]) -> Future[tuple[list[Found], float]]:
+        return self.executor.submit(_computed, self.work, chunk, self.in_machine_code, os.getpid())
+
+
+def cores() -> int:
+    """The cores that this process may use."""
+    import loky
+
+    return int(loky.cpu_count())
+
+
+def _processes(count: int) -> Executor:
+    """The processes of this one; they end when they are idle, or with it."""
+    from loky import get_reusable_executor
+
+    return get_reusable_executor(  # type: ignore[no-any-return]
+        count, timeout=_IDLE_SECONDS, initializer=_begin, initargs=(os.getpid(),)
+    )
+
+
+def _begin(parent: int) -> None:
+    """Begin a process: an interruption concerns its parent, and it ends with it."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+    def end_with_parent() -> None:
+        while os.getppid() == parent:
+            sleep(1.0)
+        os.kill(os.getpid(), signal.SIGTERM)
+
+    threading.Thread(target=end_with_parent, daemon=True).start()
+
+
+@lru_cache(maxsize=4)
+def _read(work: bytes) -> Callable[[Any], Any]:
+    import cloudpickle
+
+    return cloudpickle.loads(work)  # type: ignore[no-any-return]
+
+
+@cache
+def _limit_threads() -> None:
+    """One thread of linear algebra in each worker (once in a process)."""
+    from threadpoolctl import threadpool_limits
+
+    threadpool_limits(1)
+
+
+def _computed(work: bytes, chunk: list[Any], in_machine_code: bool, caller: int) -> tuple[list[Any], float]:
+    """The results of a chunk in a worker, and the time that they took."""
+    if os.getpid() != caller:
+        _limit_threads()
+    function = _read(work)
+    begin = perf_counter()
+    return [_one(function, in_machine_code, item) for item in chunk], perf_counter() - begin
+
+
+def _losses() -> tuple[type[BaseException], ...]:
+    """The errors that workers leave behind when they end."""
+    cluster = sys.modules.get("distributed")
+    own: tuple[type[BaseException], ...] = (BrokenExecutor, CancelledError)
+    return own if cluster is None else (*own, cluster.KilledWorker)
+
+
+def _is_known(future: Future[Any]) -> bool:
+    return future.done() and not future.cancelled() and future.exception() is None
+
+
+def _lost(error: BaseException) -> SolveError:
+    advice = "look at their memory; with fewer workers each has more of it"
+    return SolveError(f"the workers were lost ({type(error).__name__}: {error})", "workers", advice)

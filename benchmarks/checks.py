@@ -11,9 +11,9 @@ from typing import Any
 import numpy as np
 
 import molino as mo
-from molino.core.design import sweeping
 from molino.core.design.optimize import optimum_search
 from molino.core.design.size import sizing
+from molino.core.design.sweep_question import Question
 
 
 def best(turns: int, *works: Callable[[], object]) -> list[float]:
@@ -59,7 +59,7 @@ def checks() -> list[tuple[str, float]]:
     job = mo.load_job(Path(str(files("molino.demo") / "valdeoro.toml")))
     data = job.fits["kinetics"].data
     found = [
-        ("sweep of 1000 tubes", share_of_checks(lambda: mo.sweep(tube, many, ["yield of B on A"]), sweeping._Question,
+        ("sweep of 1000 tubes", share_of_checks(lambda: mo.sweep(tube, many, ["yield of B on A"]), Question,
                                                 "apart")),
         ("size of a tube", share_of_checks(lambda: mo.size(tube, "conversion of A", 0.9), sizing, "_verified")),
         ("size of a tank", share_of_checks(lambda: mo.size(tank, "conversion of A", 0.9), sizing, "_verified")),

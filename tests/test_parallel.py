@@ -140,6 +140,13 @@ def test_commands_take_workers_and_a_cluster(tmp_path: Path, molino: Typed) -> N
         assert molino("sweep", job, "--output", tmp_path / folder, "--format", "csv", *options).exit_code == 0
         tables.append((tmp_path / folder / "sweep-map.csv").read_text())
     assert tables[1] == tables[0]
+    job.write_text(JOB + "parts = true\n")
+    done = molino("sweep", job, "--output", tmp_path / "three")
+    assert "sweep map: 40 cases in 1 part in" in done.output
+    assert "continued after 40 cases" in molino("sweep", job, "--output", tmp_path / "three").output
+    assert mo.files.read_sweep(tmp_path / "three" / "sweep-map").table()["conversion of A"][0] == pytest.approx(
+        0.1813, abs=1e-4
+    )
     both = molino("sweep", job, "--workers", "2", "--cluster", "tcp://127.0.0.1:9")
     assert both.exit_code == 2
     assert "the workers of a cluster are its own" in both.output

@@ -10,3 +10,8 @@ from molino.desk.tables.sbml import read_sbml as read_sbml
 from molino.desk.tables.sbml_reader import SbmlModel as SbmlModel
 from molino.desk.tables.sbml_writer import write_sbml as write_sbml
 from molino.desk.tables.species import read_species as read_species
+from molino.desk.tables.sweep_parts import (
+    SweepParts as SweepParts,
+    read_sweep as read_sweep,
+    write_sweep as write_sweep,
+)

@@ -19,6 +19,7 @@ from time import perf_counter, sleep
 from typing import Any, Generic, Protocol, TypeAlias, TypeVar, runtime_checkable
 
 from molino.core.balances.machine.choice import pinned, prefers_machine_code
+from molino.core.balances.machine.compiled_code import are_compiled
 from molino.core.errors import InputError, SolveError
 
 Item = TypeVar("Item")
@@ -113,7 +114,7 @@ class _Crew(Generic[Item, Found]):
     def __init__(self, workers: Workers, work: Callable[[Item], Found], in_machine_code: bool) -> None:
         import cloudpickle
 
-        self.owned = 0
+        self.owned, self._own = 0, partial(_one, work, in_machine_code)
         if isinstance(workers, Executor):
             self.executor, self.count = workers, getattr(workers, "_max_workers", None) or os.cpu_count() or 1
         elif isinstance(workers, Client):
@@ -127,6 +128,8 @@ class _Crew(Generic[Item, Found]):
         """The results in order; chunks grow until one takes `_CHUNK_SECONDS`."""
         sent: deque[tuple[list[Item], Future[tuple[list[Found], float]]]] = deque()
         size, losses = 1, 0
+        if self.owned and self.in_machine_code and not are_compiled():  # once, and not in each process
+            yield from (self._own(item) for item in islice(source, 1))
         try:
             while True:
                 while len(sent) < _AHEAD * self.count and (chunk := list(islice(source, size))):

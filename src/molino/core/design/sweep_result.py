@@ -73,9 +73,9 @@ class SweptCondition(Frozen):
             return str(self.values[i])
         return f"{units.number_text(float(self.numbers[i]), 6)} {units.pretty(self.unit)}".rstrip()
 
-    def cells(self, places: np.ndarray) -> list[object]:
+    def cells(self, places: np.ndarray) -> np.ndarray | list[str]:
         """Its values at some places: numbers, or texts if they have several forms."""
-        return [str(self.values[i]) if self.numbers is None else float(self.numbers[i]) for i in places]
+        return [str(self.values[i]) for i in places] if self.numbers is None else self.numbers[places]
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,7 +212,8 @@ class Sweep(Frozen, Result):
             "vessel": self.vessel.label,
             "grid": self.is_grid,
             "conditions": {
-                c.name: {"unit": c.unit, "values": c.cells(np.arange(len(c.values)))} for c in self.conditions
+                c.name: {"unit": c.unit, "values": np.asarray(c.cells(np.arange(len(c.values)))).tolist()}
+                for c in self.conditions
             },
             "metrics": metrics,
             "not_computed": [

@@ -711,7 +711,11 @@ Values = Annotated[Scalar | list[Scalar] | SpanTable, PlainValidator(_values), O
 
 
 class SweepTable(Table):
-    """A vessel under every combination of `conditions`, or in a list of `cases`."""
+    """A vessel under every combination of `conditions`, or in a list of `cases`.
+
+    With `parts` any number of them, written as Parquet to a folder of the results as they are computed; after an end
+    the same command continues.
+    """
 
     vessel: str
     metrics: list[str] = Field(min_length=1)
@@ -719,6 +723,7 @@ class SweepTable(Table):
     cases: list[dict[str, Quantity]] = []
     figure: Literal["", "lines", "contours", "none"] = ""
     parquet: bool = False
+    parts: bool = False
 
 
 Limits = dict[str, Annotated[list[Quantity], Field(min_length=2, max_length=2)]]

@@ -47,6 +47,7 @@ class SweepTask:
     metrics: tuple[str, ...]
     figure: str
     has_parquet: bool
+    in_parts: bool = False
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from typing import Any
 
@@ -20,7 +21,7 @@ from molino.core.design.optimize.objective import Limit, read_expression, read_l
 from molino.core.design.optimize.problem import read_question
 from molino.core.design.recommending import check_recommendation
 from molino.core.design.size.sizing import check_size
-from molino.core.design.spans import log_span, span
+from molino.core.design.spans import MOST, log_span, span
 from molino.core.design.sweeping import check_sweep
 from molino.core.dimension_text import si_text
 from molino.core.errors import Faults, InputError, nearest
@@ -139,12 +140,13 @@ def read_sweeps(job: JobContext, vessels: Vessels) -> dict[str, SweepTask]:
                     conditions[condition] = _values(job, vessel, condition, given)
             if table.cases:
                 conditions = [{c: _condition(job, vessel, c, v) for c, v in case.items()} for case in table.cases]
-            if table.parquet:
+            if table.parquet or table.parts:
                 with faults.at():
                     check_parquet()
             faults.raise_any()
-            check_sweep(vessel, conditions, table.metrics)
-            found[name] = SweepTask(table.vessel, conditions, tuple(table.metrics), table.figure, table.parquet)
+            check_sweep(vessel, conditions, table.metrics, math.inf if table.parts else MOST)
+            own = table.figure, table.parquet, table.parts
+            found[name] = SweepTask(table.vessel, conditions, tuple(table.metrics), *own)
     return found
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
@@ -27,28 +28,36 @@ _SHOWN = 12
 
 def do(job: Job, quiet: bool) -> PlainData:
     """Sweep, write, print unless quiet; returns the result as plain data."""
+    from molino.core.design.sweep_result import Sweep
     from molino.core.design.sweeping import sweep
+    from molino.desk.tables.sweep_parts import SweepParts, write_sweep
 
     figures = load_figures()
 
     require_tasks(job, "sweep", job.sweeps, "add one with vessel, metrics and conditions = { T = [...] }")
     vessels, source, _ = known_vessels(job, quiet)
-    found: dict[str, Sweep] = {}
+    found: dict[str, Sweep | SweepParts] = {}
     for name, wanted in job.sweeps.items():
+        place = job.results_folder()
+        make = partial(write_sweep, place.path / f"sweep-{place.slug(name)}") if wanted.in_parts else sweep
         with show_progress(f"sweep {name}", quiet) as tell_of:
-            found[name] = sweep(
+            found[name] = make(
                 vessels[wanted.vessel],
                 wanted.conditions,
                 wanted.metrics,
                 workers=job.workers,
-                progress=lambda done, cases, tell_of=tell_of: tell_of(f"{done} of {cases} cases (Ctrl-C keeps them)"),  # type: ignore[misc]
+                progress=lambda done, cases, tell_of=tell_of: tell_of(  # type: ignore[misc]
+                    f"{done:,} of {cases:,} cases (Ctrl-C keeps them)"
+                ),
             )
         if found[name].is_stopped:
             break
     content = content_of(job, source, sweeps=found)
     folder = results_of(job, "sweep", content, found)
-    folder.tables("sweep", {name: s.table() for name, s in found.items()})
-    for name, result in found.items():
+    tables = {name: one for name, one in found.items() if isinstance(one, Sweep)}
+    if tables:
+        folder.tables("sweep", {name: one.table() for name, one in tables.items()})
+    for name, result in tables.items():
         wanted = job.sweeps[name]
         if wanted.has_parquet:
             folder.parquet(result.table(), "sweep", name)
@@ -56,8 +65,11 @@ def do(job: Job, quiet: bool) -> PlainData:
             folder.figure(figures.sweep(result, kind=wanted.figure), "sweep", name)
     if not quiet:
         console().print(source, style="dim")
-        for name, result in found.items():
-            show(name, result)
+        for name, one in found.items():
+            if isinstance(one, Sweep):
+                show(name, one)
+            else:
+                console().print(f"sweep {name}: {one}")
         print_written(folder)
     if any(result.is_stopped for result in found.values()):
         raise KeyboardInterrupt

@@ -16,7 +16,7 @@ import pandas as pd
 import pytest
 
 import molino as mo
-from molino.desk.tables import sweep_parts
+from molino.desk.tables import sweep_folder
 
 pytest.importorskip("pyarrow")
 SCRIPT = """
@@ -34,7 +34,7 @@ TUBE, CONDITIONS = space["tube"], space["conditions"]
 @pytest.fixture
 def small(monkeypatch: pytest.MonkeyPatch) -> None:
     """Parts of a few blocks."""
-    monkeypatch.setattr(sweep_parts, "_MOST_CASES", 4096)
+    monkeypatch.setattr(sweep_folder, "MOST_CASES", 4096)
 
 
 def test_the_parts_hold_the_numbers_of_a_sweep_in_memory(tmp_path: Path, small: None) -> None:
@@ -57,8 +57,8 @@ def test_the_parts_hold_the_numbers_of_a_sweep_in_memory(tmp_path: Path, small: 
 def test_killed_again_and_again_it_continues_and_computes_nothing_twice(tmp_path: Path) -> None:
     folder = tmp_path / "parts"
     script = SCRIPT + (
-        "from molino.desk.tables import sweep_parts\n"
-        "sweep_parts._MOST_CASES = 2048\n"
+        "from molino.desk.tables import sweep_folder\n"
+        "sweep_folder.MOST_CASES = 2048\n"
         f"mo.files.write_sweep({str(folder)!r}, tube, conditions, [{METRIC!r}], workers=1)\n"
     )
     written: dict[str, float] = {}
@@ -106,11 +106,11 @@ def test_cases_from_an_iterator_and_from_a_file(tmp_path: Path, small: None) -> 
 def test_a_failed_case_has_its_reason_and_a_second_writer_is_told_of_the_first(tmp_path: Path) -> None:
     found = mo.files.write_sweep(tmp_path, TUBE, {"T": ["330 K", "1e5 K"], "volume": ["1 L", "1e9 L"]}, [METRIC])
     assert found.count == 4
-    with sweep_parts._held(tmp_path):
+    with sweep_folder.held(tmp_path):
         holder = json.loads((tmp_path / ".holder.json").read_text())
         assert holder["process"] == os.getpid()
         script = SCRIPT + f"mo.files.write_sweep({str(tmp_path)!r}, tube, conditions, [{METRIC!r}])"
         done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True)
         assert f"process {os.getpid()} on" in done.stderr
-    with pytest.raises(mo.InputError, match="there is no sweep"):
+    with pytest.raises(mo.InputError, match="this folder has no sweep"):
         mo.files.read_sweep(tmp_path / "none")

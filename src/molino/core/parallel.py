@@ -72,7 +72,7 @@ def in_order(
     work : callable
         Of one item. A fault of a single case is a result; an exception ends everything.
     items : iterable
-        Taken as they are needed, so that there may be any number of them.
+        Taken one by one, so that there may be any number of them.
     workers : int, "all", Executor or Client, optional
     evaluations : int
         Of right-hand sides that the work takes, about; they decide on machine code.

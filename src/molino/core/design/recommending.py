@@ -119,6 +119,21 @@ def recommend(
     makers = arrangements.makers()
     if any(m.kind not in _OF_A_BATCH for m in objective.metrics):
         del makers["batch"]
+    found = _each_at_its_best(arrangements, question, makers, workers, progress)
+    if "batch" not in makers:
+        found.append(Arrangement("batch", None, f"{objective} is not defined for a batch"))
+    is_highest = maximize is not None
+    return Recommendation(_ranked(found, is_highest), str(maximize or minimize), limits, is_highest)
+
+
+def _each_at_its_best(
+    arrangements: _Arrangements,
+    question: _Task,
+    makers: Mapping[str, Maker],
+    workers: Workers,
+    progress: Callable[[str], None] | None,
+) -> list[Arrangement]:
+    """Each arrangement at its best, the ones from whose sizes the others begin first."""
     found: list[Arrangement] = []
     for names in ([n for n in makers if n in _LEARNED], [n for n in makers if n not in _LEARNED]):
         best = in_order(
@@ -130,10 +145,7 @@ def recommend(
             found.append(arrangements.with_ends(_nested(one, found, arrangements, makers[name], question)))
         for one in found:
             arrangements.learn(one)
-    if "batch" not in makers:
-        found.append(Arrangement("batch", None, f"{objective} is not defined for a batch"))
-    is_highest = maximize is not None
-    return Recommendation(_ranked(found, is_highest), str(maximize or minimize), limits, is_highest)
+    return found
 
 
 def _ranked(found: list[Arrangement], is_highest: bool) -> tuple[Arrangement, ...]:

@@ -12,7 +12,7 @@ import sys
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sized
-from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, CancelledError, Executor, Future, wait
 from functools import cache, lru_cache, partial
 from itertools import islice
 from time import perf_counter, sleep
@@ -38,15 +38,16 @@ Workers: TypeAlias = int | str | Executor | Client | None
 """A number of processes, "all", an Executor of `concurrent.futures`, or a Client of `distributed`; None is this process
 and, for work that takes long, all cores."""
 
-_CHUNK_SECONDS = 0.5
+_CHUNK_SECONDS = 0.3
 """Time that a chunk should take: long compared with its way to a worker, short compared with a cancellation."""
 _ALONE_SECONDS, _LONG_SECONDS = 2.0, 20.0
 """Time after which work may go over to all cores, and time that the rest must take for it, as processes begin in
 seconds."""
 _GROWTH = 4
 """Largest ratio of the sizes of successive chunks."""
-_AHEAD = 3
-"""Number of chunks for each worker that have been sent and not yet returned."""
+_AHEAD, _MOST_SENT = 3, 40
+"""Number of chunks for each worker that are not yet computed, and of those that have been sent: results wait for the ones
+before them."""
 _MOST_LOSSES = 3
 """Number of times in succession that workers may be lost."""
 _IDLE_SECONDS = 20
@@ -90,22 +91,27 @@ def in_order(
         return _as_needed(work, items, in_machine_code)
     if workers == 1:
         return map(partial(_one, work, in_machine_code), items)
-    return _Crew(workers, work, in_machine_code).results(iter(items))
+    return _Crew(workers, work, in_machine_code).results(iter(items), _count(items))
 
 
 def _as_needed(work: Callable[[Item], Found], items: Iterable[Item], in_machine_code: bool) -> Iterator[Found]:
     """In this process, and on all cores once it is known that the rest takes long."""
-    count, source, begin = len(items) if isinstance(items, Sized) else 0, iter(items), perf_counter()
+    count, source, begin = _count(items), iter(items), perf_counter()
     for done, item in enumerate(source, start=1):
         yield _one(work, in_machine_code, item)
         taken = perf_counter() - begin
         if taken > _ALONE_SECONDS and taken / done * (count - done) > _LONG_SECONDS and (cores_here := cores()) > 1:
-            yield from _Crew(cores_here, work, in_machine_code).results(source)
+            yield from _Crew(cores_here, work, in_machine_code).results(source, count - done)
 
 
 def _one(work: Callable[[Item], Found], in_machine_code: bool, item: Item) -> Found:
     with pinned(in_machine_code):
         return work(item)
+
+
+def _count(items: Iterable[Any]) -> int:
+    """The number of items; zero if it is not known."""
+    return len(items) if isinstance(items, Sized) else 0
 
 
 class _Crew(Generic[Item, Found]):
@@ -124,19 +130,29 @@ class _Crew(Generic[Item, Found]):
             self.executor = _processes(self.count)
         self.work, self.in_machine_code = cloudpickle.dumps(work), in_machine_code
 
-    def results(self, source: Iterator[Item]) -> Iterator[Found]:
-        """The results in order; chunks grow until one takes `_CHUNK_SECONDS`."""
+    def results(self, source: Iterator[Item], left: int) -> Iterator[Found]:
+        """The results in order; chunks grow until one takes `_CHUNK_SECONDS`, and shrink with the known rest."""
         sent: deque[tuple[list[Item], Future[tuple[list[Found], float]]]] = deque()
         size, losses = 1, 0
         if self.owned and self.in_machine_code and not are_compiled():  # once, and not in each process
             yield from (self._own(item) for item in islice(source, 1))
         try:
             while True:
-                while len(sent) < _AHEAD * self.count and (chunk := list(islice(source, size))):
+                running = sum(not future.done() for _, future in sent)
+                while running < _AHEAD * self.count and len(sent) < _MOST_SENT * self.count:
+                    if not (chunk := list(islice(source, size))):
+                        break
+                    running += 1
                     sent.append((chunk, self._send(chunk)))
+                    left = max(left - len(chunk), 0)
+                    size = min(size, left // (_AHEAD * self.count) or 1) if left else size
                 if not sent:
                     return
                 chunk, future = sent[0]
+                if not future.done():
+                    wait([future for _, future in sent if not future.done()], return_when=FIRST_COMPLETED)
+                    if not future.done():  # a later one is known: the workers need more
+                        continue
                 try:
                     found, seconds = future.result()
                 except _losses() as error:
@@ -152,8 +168,7 @@ class _Crew(Generic[Item, Found]):
                 size = max(1, min(_GROWTH * size, int(_CHUNK_SECONDS / per_item)))
                 yield from found
         finally:
-            running = [future for _, future in sent if not (future.cancel() or future.done())]
-            if running and self.owned:
+            if [1 for _, future in sent if not (future.cancel() or future.done())] and self.owned:
                 self.executor.shutdown(wait=False, kill_workers=True)  # type: ignore[call-arg]
 
     def _send(self, chunk: list[Item]) -> Future[tuple[list[Found], float]]:

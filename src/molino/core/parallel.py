@@ -46,8 +46,8 @@ seconds."""
 _GROWTH = 4
 """Largest ratio of the sizes of successive chunks."""
 _AHEAD, _MOST_SENT = 3, 40
-"""Number of chunks for each worker that are not yet computed, and of those that have been sent: results wait for the ones
-before them."""
+"""Number of chunks for each worker that are not yet computed, and of those that have been sent, since results wait for
+the ones before them."""
 _MOST_LOSSES = 3
 """Number of times in succession that workers may be lost."""
 _IDLE_SECONDS = 20

@@ -172,7 +172,12 @@ class _Crew(Generic[Item, Found]):
                 self.executor.shutdown(wait=False, kill_workers=True)  # type: ignore[call-arg]
 
     def _send(self, chunk: list[Item]) -> Future[tuple[list[Found], float]]:
-        return self.executor.submit(_computed, self.work, chunk, self.in_machine_code, os.getpid())
+        try:
+            return self.executor.submit(_computed, self.work, chunk, self.in_machine_code, os.getpid())
+        except _losses() as error:  # the workers are known to be lost before the result of the first one is awaited
+            failed: Future[tuple[list[Found], float]] = Future()
+            failed.set_exception(error)
+            return failed
 
 
 def cores() -> int:

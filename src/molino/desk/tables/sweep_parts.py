@@ -40,6 +40,8 @@ class SweepParts(Frozen, Result):
         Whether it was continued, or begun anew and why.
     is_stopped : bool
         Whether it was interrupted.
+    abouts : tuple of (Path, dict)
+        The file of each part, with its first case, the case behind its last one, and its statistics.
 
     Examples
     --------
@@ -48,8 +50,8 @@ class SweepParts(Frozen, Result):
     >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
     >>> with tempfile.TemporaryDirectory() as folder:
     ...     found = mo.files.write_sweep(folder, tube, {"volume": mo.span("1 L", "9 L", 5)}, ["conversion of A"])
-    ...     found.count, found.statistics["conversion of A"]["high"]
-    (5, 0.8347...)
+    ...     found.count, round(found.statistics["conversion of A"]["high"], 4)
+    (5, 0.8347)
     """
 
     path: Path
@@ -174,6 +176,16 @@ def write_sweep(
     See Also
     --------
     read_sweep, molino.sweep
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     cases = ({"volume": f"{n} L"} for n in range(1, 4))
+    ...     mo.files.write_sweep(folder, tube, cases, ["conversion of A"]).table()["conversion of A"].round(3).tolist()
+    [0.181, 0.33, 0.451]
     """
     check_parquet()
     folder = Path(path)
@@ -206,10 +218,13 @@ def read_sweep(path: Path | str) -> SweepParts:
 
     Examples
     --------
-    >>> mo.files.read_sweep("nowhere")
-    Traceback (most recent call last):
-        ...
-    molino.core.errors.InputError: nowhere: this folder has no sweep
+    >>> import tempfile
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> with tempfile.TemporaryDirectory() as folder:
+    ...     done = mo.files.write_sweep(folder, tube, {"volume": mo.span("1 L", "9 L", 5)}, ["conversion of A"])
+    ...     mo.files.read_sweep(folder).table(3, 5)["volume [L]"].tolist()
+    [7.0, 9.0]
     """
     check_parquet()
     folder = Path(path)

@@ -85,6 +85,29 @@ def test_a_changed_question_begins_anew_and_says_what_changed(tmp_path: Path) ->
     assert mo.files.read_sweep(tmp_path / "old-1").count == 3
 
 
+def test_a_difference_that_no_text_shows_is_another_question(tmp_path: Path) -> None:
+    """Conditions that differ in the ninth digit, and a vessel of a train among others of its name."""
+    for high in ("350.0000001 K", "350.0000002 K"):
+        found = mo.files.write_sweep(tmp_path / "T", TUBE, {"T": mo.span("320 K", high, 3)}, [METRIC])
+    assert found.remark.startswith("begun anew, since these changed: condition T;")
+    for volume in ("5 L", "5.0000001 L"):
+        train = mo.Train([TUBE.with_(volume=volume), TUBE], recycle=0.2)
+        found = mo.files.write_sweep(tmp_path / "train", train, {"recycle": [0.1, 0.2]}, [METRIC])
+    assert "since these changed: vessel 1 (" in found.remark
+
+
+def test_a_damaged_part_and_those_behind_it_are_computed_again(
+    tmp_path: Path, small: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also in parts of another length, as after other times."""
+    first = mo.files.write_sweep(tmp_path, TUBE, CONDITIONS, [METRIC])
+    first.abouts[2][0].write_bytes(b"damaged")
+    assert mo.files.read_sweep(tmp_path).count == 2 * 4096
+    monkeypatch.setattr(sweep_folder, "MOST_CASES", 6144)
+    again = mo.files.write_sweep(tmp_path, TUBE, CONDITIONS, [METRIC])
+    assert (again.remark, again.count) == ("continued after 8,192 cases", first.count)
+
+
 def test_cases_from_an_iterator_and_from_a_file(tmp_path: Path, small: None) -> None:
     """The same numbers; an iterator that gives other cases when it is repeated is refused."""
     T = np.linspace(320.0, 350.0, 6000)

@@ -13,6 +13,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sized
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, CancelledError, Executor, Future, wait
+from contextvars import ContextVar
 from functools import cache, lru_cache, partial
 from itertools import islice
 from time import perf_counter, sleep
@@ -54,6 +55,10 @@ _IDLE_SECONDS = 20
 """Time after which processes without work end."""
 
 
+_INSIDE: ContextVar[bool] = ContextVar("inside other work", default=False)
+"""Whether an item is being computed: work in it does not go over to all cores by itself."""
+
+
 def check_workers(workers: Workers) -> None:
     """Raise InputError unless workers are one of the kinds of `Workers`."""
     if workers is None or isinstance(workers, Executor | Client):
@@ -87,9 +92,9 @@ def in_order(
     """
     check_workers(workers)
     in_machine_code = prefers_machine_code(evaluations)
-    if workers is None:
+    if workers is None and not _INSIDE.get():
         return _as_needed(work, items, in_machine_code)
-    if workers == 1:
+    if workers is None or workers == 1:
         return map(partial(_one, work, in_machine_code), items)
     return _Crew(workers, work, in_machine_code).results(iter(items), _count(items))
 
@@ -105,8 +110,12 @@ def _as_needed(work: Callable[[Item], Found], items: Iterable[Item], in_machine_
 
 
 def _one(work: Callable[[Item], Found], in_machine_code: bool, item: Item) -> Found:
-    with pinned(in_machine_code):
-        return work(item)
+    token = _INSIDE.set(True)
+    try:
+        with pinned(in_machine_code):
+            return work(item)
+    finally:
+        _INSIDE.reset(token)
 
 
 def _count(items: Iterable[Any]) -> int:
@@ -180,6 +189,7 @@ class _Crew(Generic[Item, Found]):
             return failed
 
 
+@cache
 def cores() -> int:
     """The cores that this process may use."""
     import loky

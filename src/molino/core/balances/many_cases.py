@@ -64,7 +64,7 @@ class _Many:
         return both[: self.n], np.where(both[self.n :] > 0, both[self.n :], 1.0)
 
     def completed(self, y: np.ndarray, is_missing: np.ndarray, time_scales: np.ndarray) -> np.ndarray:
-        """Steady states, shape (cases, states), with the missing ones solved one by one; nan where there is none."""
+        """Steady states, shape (cases, states), the missing ones solved one by one; nan for a case that has none."""
         for i in np.flatnonzero(is_missing).tolist():
             y[:, i] = np.nan
             with contextlib.suppress(SolveError):

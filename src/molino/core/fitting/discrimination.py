@@ -269,8 +269,7 @@ def _fit_each(
     failed: dict[str, str] = {}
     faults: list[Fault] = []
     alone = workers == 1
-    own = {**options, "progress": progress} if alone else options
-    work = partial(_fitted, runs, own)
+    work = partial(_fitted, runs, {**options, "progress": progress} if alone else options)
     for name, found in zip(candidates, in_order(work, candidates.values(), workers), strict=True):
         if isinstance(found, InputError):
             faults += [fault.within(f"candidate {name}") for fault in found.faults]

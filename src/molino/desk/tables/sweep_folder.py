@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from functools import partial
 from itertools import chain, islice
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -30,11 +30,10 @@ from molino.core.results import Table
 from molino.core.trains.train import Train
 from molino.desk.tables.write import whole, write_json
 
-if TYPE_CHECKING:
-    pass
-
 MOST_CASES, _SECONDS = 65_536, 30.0
 """Number of cases of a part, and time after which a smaller one is written: no more is lost at a sudden end."""
+_ALONE = 8
+"""Number of cases of a block that are run one by one."""
 MANIFEST, _LOCK, _HOLDER = "sweep.json", ".lock", ".holder.json"
 _ABOUT = b"molino"
 _EVALUATIONS = 5
@@ -63,10 +62,12 @@ def source_of(vessel: Vessel | Train, conditions: Cases, metrics: Sequence[Metri
     if isinstance(conditions, Mapping) or (isinstance(conditions, Sequence) and not isinstance(conditions, str)):
         question = Question.read(vessel, conditions, metrics, most=math.inf)
         count = len(question.places)
-        given = {name: _hash(repr(values)) for name, values in question.given.items()} | {"cases": f"{count:,}"}
+        given = {name: _hash(repr([*map(_exact, values)])) for name, values in question.given.items()}
+        given["cases"] = f"{count:,}"
 
         def blocks(start: int) -> Iterator[Any]:
-            return (range(n, min(n + TOGETHER, count)) for n in range(start, count, TOGETHER))
+            size = _block_size(question)
+            return (range(n, min(n + size, count)) for n in range(start, count, size))
 
         work: Callable[[Any], tuple[Table, float]] = partial(_block, question)
     else:
@@ -78,7 +79,7 @@ def source_of(vessel: Vessel | Train, conditions: Cases, metrics: Sequence[Metri
         rows, count, given = chain([first], several), 0, {"names": ", ".join(question.given)}
 
         def blocks(start: int) -> Iterator[Any]:
-            return iter(lambda: [*islice(rows, TOGETHER)], [])
+            return iter(lambda: [*islice(rows, _block_size(question))], [])
 
         work = partial(_block_of_rows, vessel, question.metrics)
     question.require_known()
@@ -117,6 +118,20 @@ def _block_of_rows(vessel: Vessel | Train, metrics: Sequence[Metric], rows: list
     return _block(Question.read(vessel, rows, metrics), range(len(rows)))
 
 
+def _block_size(question: Question) -> int:
+    """Number of cases of a block: few, if each is run by itself and may take long."""
+    return _ALONE if question.base is None else TOGETHER
+
+
+def _exact(value: Any) -> object:
+    """A value with all its digits: its own text is rounded."""
+    return (value.si, value.unit) if isinstance(value, units.Value) else value
+
+
+def _key(block: list[ByName]) -> str:
+    return _hash(repr([{name: _exact(value) for name, value in row.items()} for row in block]))
+
+
 def _hash(text: str) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
@@ -128,8 +143,8 @@ def _texts(vessel: Vessel | Train, metrics: Sequence[Metric], given: ByName) -> 
     cases = [one.spec.case for one in vessel.vessels]
     balances = [(c.values, [str(e) for e in c.balances.rhs], [str(d) for d in c.balances.definitions]) for c in cases]
     found = {f"condition {name}": text for name, text in given.items()}
-    for one in dict.fromkeys((vessel, *vessel.vessels)):
-        of = "" if one is vessel else f"{one.label}."
+    several = enumerate(vessel.vessels, start=1) if isinstance(vessel, Train) else ()
+    for of, one in (("", vessel), *((f"vessel {n} ({own.label}), ", own) for n, own in several)):
         found |= {f"{of}{name}": repr(own.own) for name, own in one.spec.conditions.items()}
     found |= {"description": str(vessel), "balances": _hash(repr(balances))}
     return {**found, "metrics": ", ".join(str(m) for m in metrics), "version of Molino": molino.__version__}
@@ -202,6 +217,8 @@ class Writer:
     def __init__(self, folder: Path, source: Source, progress: Callable[[int, int], None] | None) -> None:
         self.folder, self.source, self.progress = folder, source, progress
         self.done = abouts_of(folder)
+        for path in {*folder.glob("part-*.parquet")} - {path for path, _ in self.done}:
+            path.unlink()  # damaged, or behind a damaged one: its cases are computed again
         self.start = self.done[-1][1]["stop"] if self.done else 0
         self.open: list[Table] = []
         self.keys: list[str] = []
@@ -214,7 +231,7 @@ class Writer:
 
         def noted() -> Iterator[Any]:
             for block in blocks:
-                sent.append("" if isinstance(block, range) else _hash(repr(block)))
+                sent.append("" if isinstance(block, range) else _key(block))
                 yield block
 
         begun = time.monotonic()
@@ -242,7 +259,7 @@ class Writer:
         for path, about in self.done:
             at, keys = about["start"], list[str]()
             while at < about["stop"] and (block := next(blocks, None)) is not None:
-                keys.append(_hash(repr(block)))
+                keys.append(_key(block))
                 at += len(block)
             if _hash("".join(keys)) != about["key"]:
                 message = f"the cases {about['start']:,} to {about['stop']:,} differ from those in {path.name}"

@@ -77,9 +77,8 @@ class SweepParts(Frozen, Result):
         for _, about in self.abouts:
             for heading, own in about["statistics"].items():
                 found[heading] = _merged(found[heading], own) if heading in found else own
-        for own in found.values():
-            own["standard deviation"] = math.sqrt(own["squares"] / (own["values"] - 1)) if own["values"] > 1 else 0.0
-        return found
+        spread = {name: math.sqrt(own["squares"] / max(own["values"] - 1, 1)) for name, own in found.items()}
+        return {name: {**own, "standard deviation": spread[name]} for name, own in found.items()}
 
     def parts(self) -> Iterator[pd.DataFrame]:
         """The table of each part, one after the other."""
@@ -121,7 +120,7 @@ class SweepParts(Frozen, Result):
 
     def to_dict(self) -> PlainData:
         """Plain data: the number of cases and the statistics."""
-        return {"path": str(self.path), "cases": self.count, "failed": self.failed, "statistics": self.statistics}
+        return {"folder": self.path.name, "cases": self.count, "failed": self.failed, "statistics": self.statistics}
 
     def __str__(self) -> str:
         several = "1 part" if len(self.abouts) == 1 else f"{len(self.abouts)} parts"
@@ -143,9 +142,8 @@ def write_sweep(
 ) -> SweepParts:
     """Run a vessel under any number of conditions, and write each to a folder once it is computed.
 
-    The folder has Parquet files of at most 65,536 cases, each written whole, at least every 30 s. The same call after
-    an end at any place continues after the last of them; with another question the folder's files are moved to a
-    folder in it, and it begins anew. Memory does not grow with the number of cases.
+    The folder has Parquet files of at most 65,536 cases, each written whole, about every 30 s. After an end at any
+    place the same call continues; with another question the files are moved to a folder in it, and it begins anew.
 
     Parameters
     ----------
@@ -153,9 +151,8 @@ def write_sweep(
         The folder; it is made.
     vessel : Batch, SemiBatch, StirredTank, PlugFlow or Train
     conditions : mapping, list, iterator of mappings, or path
-        As for `sweep`. An iterator gives one mapping of condition to value for each case, and must give the same ones
-        when the call is repeated. A path is that of a Parquet file with a column for each condition, "T" in SI or
-        "T [degC]".
+        As for `sweep`. An iterator gives a mapping of condition to value for each case, the same ones when the call is
+        repeated; a path is that of a Parquet file with a column for each condition, "T" in SI or "T [degC]".
     metrics : sequence of Metric or str
     workers : int, "all", Executor or Client of `distributed`, optional
         A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.

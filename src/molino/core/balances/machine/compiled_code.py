@@ -14,7 +14,6 @@ def folder_of_integrators() -> Path | None:
     return disk_cache.folder_of_code("machine", Path(__file__).parent)
 
 
-@cache
 def are_compiled() -> bool:
     """Whether the integrators need only be loaded."""
     folder = folder_of_integrators()

@@ -143,8 +143,8 @@ def _texts(vessel: Vessel | Train, metrics: Sequence[Metric], given: ByName) -> 
     cases = [one.spec.case for one in vessel.vessels]
     balances = [(c.values, [str(e) for e in c.balances.rhs], [str(d) for d in c.balances.definitions]) for c in cases]
     found = {f"condition {name}": text for name, text in given.items()}
-    several = enumerate(vessel.vessels, start=1) if isinstance(vessel, Train) else ()
-    for of, one in (("", vessel), *((f"vessel {n} ({own.label}), ", own) for n, own in several)):
+    inside = [(f"vessel {n} ({one.label}), ", one) for n, one in enumerate(vessel.vessels, 1) if one is not vessel]
+    for of, one in (("", vessel), *inside):
         found |= {f"{of}{name}": repr(own.own) for name, own in one.spec.conditions.items()}
     found |= {"description": str(vessel), "balances": _hash(repr(balances))}
     return {**found, "metrics": ", ".join(str(m) for m in metrics), "version of Molino": molino.__version__}

@@ -223,10 +223,10 @@ class Writer:
         self.open: list[Table] = []
         self.keys: list[str] = []
         self.apart: list[float] = []
-        self.is_stopped = False
 
-    def write(self, workers: Workers) -> None:
-        """Compute the blocks that are missing, and write them; an interruption writes the open part."""
+    def write(self, workers: Workers) -> bool:
+        """Compute the blocks that are missing, and write them; an interruption writes the open part. Whether there was
+        one."""
         blocks, sent = self._left(self.source.blocks(self.start)), list[str]()
 
         def noted() -> Iterator[Any]:
@@ -234,8 +234,7 @@ class Writer:
                 sent.append("" if isinstance(block, range) else _key(block))
                 yield block
 
-        begun = time.monotonic()
-        stop = self.start
+        begun, stop, is_stopped = time.monotonic(), self.start, False
         try:
             for n, (table, apart) in enumerate(in_order(self.source.compute, noted(), workers)):
                 self.open.append(table)
@@ -248,8 +247,9 @@ class Writer:
                 if self.progress is not None:
                     self.progress(stop, self.source.count)
         except KeyboardInterrupt:
-            self.is_stopped = True
+            is_stopped = True
         self._flush()
+        return is_stopped
 
     def _left(self, blocks: Iterator[Any]) -> Iterator[Any]:
         """The blocks that are not in a part; those that are must be the same."""

@@ -185,14 +185,12 @@ def write_sweep(
     [0.181, 0.33, 0.451]
     """
     check_parquet()
-    folder = Path(path)
-    source = source_of(vessel, conditions, metrics)
+    folder, source = Path(path), source_of(vessel, conditions, metrics)
     with held(folder):
         remark = begin(folder, source)
         with pinned(json.loads((folder / MANIFEST).read_text(encoding="utf-8"))["machine code"]):
-            writer = Writer(folder, source, progress)
-            writer.write(workers)
-    return SweepParts(folder, remark, writer.is_stopped, abouts_of(folder))
+            is_stopped = Writer(folder, source, progress).write(workers)
+    return SweepParts(folder, remark, is_stopped, abouts_of(folder))
 
 
 @checked

@@ -9,9 +9,10 @@ in docs/fitting.md.
 
 import sys
 from collections import Counter
+from functools import partial
 
 import numpy as np
-from joblib import Parallel, delayed
+from loky import get_reusable_executor
 
 import molino as mo
 from molino.demo import make_data
@@ -83,7 +84,7 @@ if __name__ == "__main__":
     print(f"95 % intervals that hold the truth, of {sets} sets, bootstrap of {refits} refits:")
     print(f"  {'plan':<26}{'constant':<18}{'t':>9}{'profile':>10}{'residuals':>11}{'cases':>9}")
     for plan, (_, _, truth) in PLANS.items():
-        rows = Parallel(n_jobs=-1)(delayed(held)(plan, seed, refits) for seed in range(sets))
+        rows = get_reusable_executor().map(partial(held, plan, refits=refits), range(sets))
         counts = Counter(pair for row in rows for pair in row)
         for name in truth:
             shares = [f"{100 * counts[name, way] / sets:.1f} %" for way in WAYS]

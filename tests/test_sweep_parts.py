@@ -17,6 +17,7 @@ import pytest
 
 import molino as mo
 from molino.desk.tables import sweep_folder
+from molino.desk.tables.held import held
 
 pytest.importorskip("pyarrow")
 SCRIPT = """
@@ -129,7 +130,7 @@ def test_cases_from_an_iterator_and_from_a_file(tmp_path: Path, small: None) -> 
 def test_a_failed_case_has_its_reason_and_a_second_writer_is_told_of_the_first(tmp_path: Path) -> None:
     found = mo.files.write_sweep(tmp_path, TUBE, {"T": ["330 K", "1e5 K"], "volume": ["1 L", "1e9 L"]}, [METRIC])
     assert found.count == 4
-    with sweep_folder.held(tmp_path):
+    with held(tmp_path):
         holder = json.loads((tmp_path / ".holder.json").read_text())
         assert holder["process"] == os.getpid()
         script = SCRIPT + f"mo.files.write_sweep({str(tmp_path)!r}, tube, conditions, [{METRIC!r}])"

@@ -41,7 +41,7 @@ def folder() -> Path | None:
 
 
 @cache
-def _code() -> str:
+def state_of_source() -> str:
     """The state of Molino's source: other code may derive something else."""
     states = []
     for place, folders, files in os.walk(Path(__file__).parents[1]):
@@ -84,7 +84,9 @@ def state_of_package(name: str) -> str:
 
 def _path(key: str) -> Path | None:
     place = folder()
-    return None if place is None else place / f"{hashlib.sha256((_code() + key).encode()).hexdigest()[:40]}.json"
+    return (
+        None if place is None else place / f"{hashlib.sha256((state_of_source() + key).encode()).hexdigest()[:40]}.json"
+    )
 
 
 def kept(key: str) -> object:

@@ -11,9 +11,11 @@ import signal
 import sys
 import threading
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sized
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, CancelledError, Executor, Future, wait
+from contextlib import contextmanager
 from contextvars import ContextVar
+from dataclasses import dataclass
 from functools import cache, lru_cache, partial
 from itertools import islice
 from time import perf_counter, sleep
@@ -22,6 +24,7 @@ from typing import Any, Generic, Protocol, TypeAlias, TypeVar, runtime_checkable
 from molino.core.balances.machine.choice import pinned, prefers_machine_code
 from molino.core.balances.machine.compiled_code import are_compiled
 from molino.core.errors import InputError, SolveError
+from molino.core.unfinished import resumed
 
 Item = TypeVar("Item")
 Found = TypeVar("Found")
@@ -56,7 +59,30 @@ _IDLE_SECONDS = 20
 
 
 _INSIDE: ContextVar[bool] = ContextVar("inside other work", default=False)
-"""Whether an item is being computed: work in it does not go over to all cores by itself."""
+"""Whether an item is being computed: work in it stays where it is."""
+_USED: ContextVar[Workers] = ContextVar("workers", default=None)
+"""Those of calls that name none."""
+
+
+@contextmanager
+def using(workers: Workers) -> Iterator[None]:
+    """Let all calls of `in_order` use these workers, unless they name some; None changes nothing."""
+    check_workers(workers)
+    token = _USED.set(_USED.get() if workers is None else workers)
+    try:
+        yield
+    finally:
+        _USED.reset(token)
+
+
+@dataclass(frozen=True)
+class Here(Generic[Found]):
+    """A part of a piece of work that stays in this process, as a function that reports progress; None elsewhere."""
+
+    own: Found | None
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Here, (None,)
 
 
 def check_workers(workers: Workers) -> None:
@@ -80,6 +106,7 @@ def in_order(
     items : iterable
         Taken one by one, so that there may be any number of them.
     workers : int, "all", Executor or Client, optional
+        By default those of `using`.
     evaluations : int
         Of right-hand sides that the work takes, about; they decide on machine code.
 
@@ -91,17 +118,32 @@ def in_order(
         If the workers are lost.
     """
     check_workers(workers)
-    in_machine_code = prefers_machine_code(evaluations)
     if workers is None and not _INSIDE.get():
-        return _as_needed(work, items, in_machine_code)
+        workers = _USED.get()
+    return resumed(partial(_computed_by, workers), prefers_machine_code(evaluations), work, items)
+
+
+def in_turn(work: Callable[[Item], Found], items: Iterable[Item]) -> Iterator[Found]:
+    """The result of each item, in this process, one after the other; their own calls may use workers."""
+    return resumed(lambda engine, placed, source, count: map(placed, source), False, work, items)
+
+
+def _computed_by(
+    workers: Workers, in_machine_code: bool, work: Callable[[Item], Found], source: Iterator[Item], count: int
+) -> Iterator[Found]:
+    """The results of so many items (zero if that is not known)."""
+    if workers is None and not _INSIDE.get():
+        return _as_needed(work, source, count, in_machine_code)
     if workers is None or workers == 1:
-        return map(partial(_one, work, in_machine_code), items)
-    return _Crew(workers, work, in_machine_code).results(iter(items), _count(items))
+        return map(partial(_alone, work, in_machine_code), source)
+    return _Crew(workers, work, in_machine_code).results(source, count)
 
 
-def _as_needed(work: Callable[[Item], Found], items: Iterable[Item], in_machine_code: bool) -> Iterator[Found]:
+def _as_needed(
+    work: Callable[[Item], Found], source: Iterator[Item], count: int, in_machine_code: bool
+) -> Iterator[Found]:
     """In this process, and on all cores once it is known that the rest takes long."""
-    count, source, begin = _count(items), iter(items), perf_counter()
+    begin = perf_counter()
     for done, item in enumerate(source, start=1):
         yield _one(work, in_machine_code, item)
         taken = perf_counter() - begin
@@ -110,17 +152,17 @@ def _as_needed(work: Callable[[Item], Found], items: Iterable[Item], in_machine_
 
 
 def _one(work: Callable[[Item], Found], in_machine_code: bool, item: Item) -> Found:
+    with pinned(in_machine_code):
+        return work(item)
+
+
+def _alone(work: Callable[[Item], Found], in_machine_code: bool, item: Item) -> Found:
+    """An item whose own calls stay where it is."""
     token = _INSIDE.set(True)
     try:
-        with pinned(in_machine_code):
-            return work(item)
+        return _one(work, in_machine_code, item)
     finally:
         _INSIDE.reset(token)
-
-
-def _count(items: Iterable[Any]) -> int:
-    """The number of items; zero if it is not known."""
-    return len(items) if isinstance(items, Sized) else 0
 
 
 class _Crew(Generic[Item, Found]):
@@ -129,14 +171,13 @@ class _Crew(Generic[Item, Found]):
     def __init__(self, workers: Workers, work: Callable[[Item], Found], in_machine_code: bool) -> None:
         import cloudpickle
 
-        self.owned, self._own = 0, partial(_one, work, in_machine_code)
+        self.owned, self.count, self._own = 0, count_of(workers), partial(_alone, work, in_machine_code)
         if isinstance(workers, Executor):
-            self.executor, self.count = workers, getattr(workers, "_max_workers", None) or os.cpu_count() or 1
+            self.executor = workers
         elif isinstance(workers, Client):
-            self.executor, self.count = workers.get_executor(), max(sum(workers.nthreads().values()), 1)
+            self.executor = workers.get_executor()
         else:
-            self.owned = self.count = workers if isinstance(workers, int) else cores()
-            self.executor = _processes(self.count)
+            self.owned, self.executor = self.count, _processes(self.count)
         self.work, self.in_machine_code = cloudpickle.dumps(work), in_machine_code
 
     def results(self, source: Iterator[Item], left: int) -> Iterator[Found]:
@@ -182,11 +223,21 @@ class _Crew(Generic[Item, Found]):
 
     def _send(self, chunk: list[Item]) -> Future[tuple[list[Found], float]]:
         try:
-            return self.executor.submit(_computed, self.work, chunk, self.in_machine_code, os.getpid())
+            return self.executor.submit(_chunk, self.work, chunk, self.in_machine_code, os.getpid())
         except _losses() as error:  # the workers are known to be lost before the result of the first one is awaited
             failed: Future[tuple[list[Found], float]] = Future()
             failed.set_exception(error)
             return failed
+
+
+def count_of(workers: Workers) -> int:
+    """The number of workers; without any, of those in use."""
+    workers = _USED.get() if workers is None else workers
+    if isinstance(workers, Executor):
+        return getattr(workers, "_max_workers", None) or os.cpu_count() or 1
+    if isinstance(workers, Client):
+        return max(sum(workers.nthreads().values()), 1)
+    return workers if isinstance(workers, int) else cores()
 
 
 @cache
@@ -233,13 +284,13 @@ def _limit_threads() -> None:
     threadpool_limits(1)
 
 
-def _computed(work: bytes, chunk: list[Any], in_machine_code: bool, caller: int) -> tuple[list[Any], float]:
+def _chunk(work: bytes, chunk: list[Any], in_machine_code: bool, caller: int) -> tuple[list[Any], float]:
     """The results of a chunk in a worker, and the time that they took."""
     if os.getpid() != caller:
         _limit_threads()
     function = _read(work)
     begin = perf_counter()
-    return [_one(function, in_machine_code, item) for item in chunk], perf_counter() - begin
+    return [_alone(function, in_machine_code, item) for item in chunk], perf_counter() - begin
 
 
 def _losses() -> tuple[type[BaseException], ...]:

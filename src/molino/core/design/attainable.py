@@ -10,8 +10,9 @@ more, tubes from mixed points approximate differential side streams.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Sequence
-from typing import Any
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any, TypeAlias
 
 import numpy as np
 import scipy
@@ -30,7 +31,8 @@ from molino.core.contract.metrics import read_metric
 from molino.core.design.attainable_region import NEIGHBORS, AttainableRegion
 from molino.core.design.best_train import Point
 from molino.core.errors import Faults, InputError, SolveError
-from molino.core.symbols import in_order
+from molino.core.parallel import Workers, in_order
+from molino.core.symbols import in_order as symbols_in_order
 from molino.core.units import QuantityLike
 from molino.core.vessels.plug_flow import PlugFlow
 
@@ -55,6 +57,9 @@ _STILL = 1e-9
 _MOST_STARTS = 24
 """Points of one curve from which vessels are tried."""
 
+Curve: TypeAlias = tuple[str, np.ndarray, np.ndarray]
+"""The kind of vessel; states, shape (points, states), the first one that of the begin; volumes, shape (points,)."""
+
 
 @checked
 def attainable(
@@ -64,6 +69,7 @@ def attainable(
     axes: Sequence[str | Metric],
     T: QuantityLike | None = None,
     heat: object = None,
+    workers: Workers = None,
     progress: Callable[[int, int], None] | None = None,
 ) -> AttainableRegion:
     """Find the outlets of all steady arrangements of tanks, tubes, by-passes and side feeds on a feed.
@@ -79,6 +85,8 @@ def attainable(
         Of all vessels; by default that of the feed.
     heat : "adiabatic", optional
         By default isothermal. Adiabatic vessels need a constant heat capacity per volume.
+    workers : int, "all", Executor or Client of `distributed`, optional
+        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
     progress : callable (rounds, points), optional
 
     Returns
@@ -103,7 +111,7 @@ def attainable(
     """
     template, metrics = read_region(chemistry, feed, axes, T, heat)
     template.spec.require_known()
-    return _Growth(template, metrics, progress).region(chemistry)
+    return _Growth(template, metrics, progress).region(chemistry, workers)
 
 
 def read_region(
@@ -130,13 +138,11 @@ def read_region(
     return template, tuple(metrics)
 
 
-class _Growth:
-    """The growing region, in independent coordinates."""
+class _Curves:
+    """The states of tubes and tanks that begin at a state."""
 
-    def __init__(
-        self, template: PlugFlow, metrics: tuple[Metric, ...], progress: Callable[[int, int], None] | None
-    ) -> None:
-        self.template, self.metrics, self.progress = template, metrics, progress
+    def __init__(self, template: PlugFlow, metrics: tuple[Metric, ...]) -> None:
+        self.template, self.metrics = template, metrics
         expressions = tuple(template.spec.expression(m) for m in metrics)
         balances = template.spec.model.balances
         if not balances.is_autonomous:
@@ -144,37 +150,113 @@ class _Growth:
                 "its rates depend on the place", "attainable", "leave out conditions that change along a tube"
             )
         asked = frozenset[Any]().union(*(e.free_symbols for e in expressions))
-        self.balances = balances.reduced(tuple(in_order(asked)))
-        self.case = Case(self.balances, template.spec.case.values)
-        self.functions = functions_of(self.case)
-        self.output = compiled(self.balances).outputs(expressions)(self.case.values)
-        self.jacobian_at = compiled(self.balances).jacobian(self.case.values)
-        first, self.scale = start(self.case)
-        self.feed = Point(first.copy(), "feed")
-        self.branches = itertools.count(1)
-        rate = self.rate(first)
+        self.balances = balances.reduced(tuple(symbols_in_order(asked)))
+        case = Case(self.balances, template.spec.case.values)
+        self.functions = functions_of(case)
+        self.output = compiled(self.balances).outputs(expressions)(case.values)
+        self.jacobian_at = compiled(self.balances).jacobian(case.values)
+        self.first, self.scale = start(case)
+        rate = self.rate(self.first)
         if not np.abs(rate / self.scale).max() > 1e-14:
             message = "no reaction starts in the feed"
             raise SolveError(message, "attainable", "feed the species that the reaction needs to begin")
         self.whole = float(1 / np.abs(rate / self.scale).max())
         """Volume in which the feed would be consumed at its initial rate."""
-        self._check_mixing()
-        self.basis, self.sizes = self._basis()
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _Curves, (self.template, self.metrics)
 
     def rate(self, state: np.ndarray) -> np.ndarray:
         """The rate vector: formation per volume."""
         return np.array(self.functions.slopes(state, 0.0), dtype=float)
 
+    def both(self, begin: tuple[bool, np.ndarray]) -> list[Curve]:
+        """The curves of tanks, and of tubes if asked for."""
+        has_tube, state = begin
+        return [*([self.tube(state)] if has_tube else []), self.tank(state)]
+
+    def tube(self, begin: np.ndarray) -> Curve:
+        """The states of a tube, evenly spaced along its course, and the volumes."""
+        rate = np.abs(self.rate(begin) / self.scale).max()
+        if not rate * self.whole > _STILL:
+            return "tube", begin[None], np.zeros(1)
+        volumes = np.concatenate([[0.0], self.whole * np.geomspace(10 ** _DECADES[0], 10 ** _DECADES[1], 90)])
+        states = self._along(begin, volumes)
+        if len(states) < 3:
+            return "tube", begin[None], np.zeros(1)
+        steps = np.linalg.norm(np.diff(states / self.scale, axis=0), axis=1)
+        length = np.concatenate([[0.0], np.cumsum(steps)])
+        if not length[-1] > 1e-9:
+            return "tube", begin[None], np.zeros(1)
+        even = np.interp(np.linspace(0, length[-1], _POINTS), length, volumes[: len(states)])
+        fine = np.unique(np.concatenate([even, volumes[: len(states)][::3]]))
+        states = self._along(begin, fine)
+        return "tube", states, fine[: len(states)]
+
+    def _along(self, begin: np.ndarray, volumes: np.ndarray) -> np.ndarray:
+        """States along a tube up to the end of the integration."""
+        rhs, jacobian = self.functions.callbacks()
+        try:
+            rows, info = lsoda(rhs, jacobian, begin, volumes, 1e-9, 1e-12 * self.scale)
+        except NotFinite:
+            return begin[None]
+        good = np.isfinite(rows).all(axis=1)
+        if info["message"] != "Integration successful.":
+            good &= np.append(True, info["tcur"] >= volumes[1:])
+        count = len(rows) if good.all() else int(np.argmin(good))
+        return np.asarray(np.where((rows[:count] < 0) & (rows[:count] > -1e-9 * self.scale), 0.0, rows[:count]))
+
+    def tank(self, begin: np.ndarray) -> Curve:
+        """The states of tanks of all sizes, on the curve that begins with the feed, and the volumes."""
+        n, fed = len(begin), begin / self.scale
+
+        def residual(z: np.ndarray) -> np.ndarray:
+            return np.asarray(
+                (z[:n] - fed) * (1 - z[n]) - z[n] * self.whole * self.rate(z[:n] * self.scale) / self.scale
+            )
+
+        def jacobian(z: np.ndarray) -> np.ndarray:
+            own = np.array(self.jacobian_at(z[:n] * self.scale, 0.0), dtype=float)
+            rows = (1 - z[n]) * np.eye(n) - z[n] * self.whole * own * self.scale[None, :] / self.scale[:, None]
+            last = -(z[:n] - fed) - self.whole * self.rate(z[:n] * self.scale) / self.scale
+            return np.column_stack([rows, last])
+
+        states, volumes = [begin], [0.0]
+        try:
+            for z, _ in ArcLength(residual, jacobian, _STEP).walk(np.append(fed, 0.0), -1e-9, _FULLEST):
+                if (z[:n] < -1e-9).any() or len(states) > 400:
+                    break
+                volumes.append(self.whole * float(z[n]) / (1 - float(z[n])))
+                states.append(np.maximum(z[:n], 0.0) * self.scale)
+        except (SolveError, NotFinite):
+            pass
+        return "tank", np.array(states), np.array(volumes)
+
+
+class _Growth:
+    """The growing region, in independent coordinates."""
+
+    def __init__(
+        self, template: PlugFlow, metrics: tuple[Metric, ...], progress: Callable[[int, int], None] | None
+    ) -> None:
+        self.template, self.metrics, self.progress = template, metrics, progress
+        self.curves = _Curves(template, metrics)
+        self.scale, self.rate = self.curves.scale, self.curves.rate
+        self.feed = Point(self.curves.first.copy(), "feed")
+        self.branches = itertools.count(1)
+        path = self.curves.tube(self.feed.state)[1]
+        self._check_mixing(path[-1])
+        self.basis, self.sizes = self._basis(path)
+
     def shown(self, states: np.ndarray) -> np.ndarray:
         """The axes of some states, shape (points, axes)."""
         both = np.atleast_2d(states)
         with np.errstate(all="ignore"):
-            rows = self.output(both.T, np.zeros(len(both)))
+            rows = self.curves.output(both.T, np.zeros(len(both)))
         return np.array([np.broadcast_to(np.asarray(r, dtype=float), len(both)) for r in rows]).T
 
-    def _check_mixing(self) -> None:
+    def _check_mixing(self, end: np.ndarray) -> None:
         """Raise InputError if an axis, or the temperature, does not mix linearly."""
-        end = self._tube(self.feed)[-1].state
         both = np.array([self.feed.state, end, 0.7 * self.feed.state + 0.3 * end])
         shown = self.shown(both)
         for n, metric in enumerate(self.metrics):
@@ -190,9 +272,8 @@ class _Growth:
             message = "temperatures mix linearly only with a constant heat capacity"
             raise InputError(message, "attainable", "give the feed a heat_capacity per volume")
 
-    def _basis(self) -> tuple[np.ndarray, np.ndarray]:
+    def _basis(self, path: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Independent directions of the states, shape (states, dimensions), and the size of their span."""
-        path = [p.state for p in self._tube(self.feed)]
         rng = np.random.default_rng(0)
         mixed = [
             rng.dirichlet(np.ones(4)) @ np.array([path[i] for i in rng.integers(0, len(path), 4)]) for _ in range(40)
@@ -213,75 +294,14 @@ class _Growth:
         states = np.array([p.state for p in points])
         return np.asarray(((states - self.feed.state) / self.scale) @ self.basis / self.sizes)
 
-    def _tube(self, begin: Point) -> list[Point]:
-        """The states of a tube that begins at a point, evenly spaced along its course."""
-        rate = np.abs(self.rate(begin.state) / self.scale).max()
-        if not rate * self.whole > _STILL:
-            return [begin]
-        volumes = np.concatenate([[0.0], self.whole * np.geomspace(10 ** _DECADES[0], 10 ** _DECADES[1], 90)])
-        states = self._along(begin.state, volumes)
-        if len(states) < 3:
-            return [begin]
-        steps = np.linalg.norm(np.diff(states / self.scale, axis=0), axis=1)
-        length = np.concatenate([[0.0], np.cumsum(steps)])
-        if not length[-1] > 1e-9:
-            return [begin]
-        even = np.interp(np.linspace(0, length[-1], _POINTS), length, volumes[: len(states)])
-        fine = np.unique(np.concatenate([even, volumes[: len(states)][::3]]))
-        states = self._along(begin.state, fine)
-        branch = next(self.branches)
-        pairs = enumerate(zip(states, fine, strict=False))
-        return [Point(s, "tube", float(v), begin, (), branch, n) for n, (s, v) in pairs]
-
-    def _along(self, begin: np.ndarray, volumes: np.ndarray) -> np.ndarray:
-        """States along a tube up to the end of the integration."""
-        rhs, jacobian = self.functions.callbacks()
-        try:
-            rows, info = lsoda(rhs, jacobian, begin, volumes, 1e-9, 1e-12 * self.scale)
-        except NotFinite:
-            return begin[None]
-        good = np.isfinite(rows).all(axis=1)
-        if info["message"] != "Integration successful.":
-            good &= np.append(True, info["tcur"] >= volumes[1:])
-        count = len(rows) if good.all() else int(np.argmin(good))
-        return np.asarray(np.where((rows[:count] < 0) & (rows[:count] > -1e-9 * self.scale), 0.0, rows[:count]))
-
-    def _tank(self, begin: Point) -> list[Point]:
-        """The states of tanks of all sizes on a point, on the curve that begins with it."""
-        n, fed, branch = len(begin.state), begin.state / self.scale, next(self.branches)
-
-        def residual(z: np.ndarray) -> np.ndarray:
-            return np.asarray(
-                (z[:n] - fed) * (1 - z[n]) - z[n] * self.whole * self.rate(z[:n] * self.scale) / self.scale
-            )
-
-        def jacobian(z: np.ndarray) -> np.ndarray:
-            own = np.array(self.jacobian_at(z[:n] * self.scale, 0.0), dtype=float)
-            rows = (1 - z[n]) * np.eye(n) - z[n] * self.whole * own * self.scale[None, :] / self.scale[:, None]
-            last = -(z[:n] - fed) - self.whole * self.rate(z[:n] * self.scale) / self.scale
-            return np.column_stack([rows, last])
-
-        found = [begin]
-        try:
-            for z, _ in ArcLength(residual, jacobian, _STEP).walk(np.append(fed, 0.0), -1e-9, _FULLEST):
-                if (z[:n] < -1e-9).any() or len(found) > 400:
-                    break
-                volume = self.whole * float(z[n]) / (1 - float(z[n]))
-                found.append(Point(np.maximum(z[:n], 0.0) * self.scale, "tank", volume, begin, (), branch, len(found)))
-        except (SolveError, NotFinite):
-            pass
-        return found
-
-    def region(self, chemistry: Chemistry) -> AttainableRegion:
+    def region(self, chemistry: Chemistry, workers: Workers) -> AttainableRegion:
         """Grow until no point is added."""
         self.points, self.hull, made = [self.feed], None, 0
         waiting, rounds = [self.feed], 0
         for rounds in range(1, _MOST_ROUNDS + 1):
             before, new = self._size(), []
-            for begin in waiting:
-                if self._is_gone(begin):
-                    continue
-                for curve in ([] if begin.kind == "tube" else [self._tube(begin)[1:]]) + [self._tank(begin)[1:]]:
+            for curves in self._from(waiting, workers):
+                for curve in curves:
                     made += len(curve)
                     new += self._add(curve)
                 if self.progress is not None:
@@ -290,6 +310,27 @@ class _Growth:
             if not waiting or (rounds > 3 and self._size() - before < _GROWN * self._size()):
                 break
         return self._seen(chemistry, self.points, rounds, made)
+
+    def _from(self, waiting: list[Point], workers: Workers) -> Iterator[list[list[Point]]]:
+        """The curves from points that are still extreme."""
+        begun: deque[Point] = deque()
+
+        def states() -> Iterator[tuple[bool, np.ndarray]]:
+            for begin in waiting:
+                if not self._is_gone(begin):
+                    begun.append(begin)
+                    yield begin.kind != "tube", begin.state
+
+        for found in in_order(self.curves.both, states(), workers):
+            begin = begun.popleft()
+            if not self._is_gone(begin):
+                yield [self._points(curve, begin) for curve in found]
+
+    def _points(self, curve: Curve, begin: Point) -> list[Point]:
+        """The points of a curve after its begin."""
+        (kind, states, volumes), branch = curve, next(self.branches)
+        pairs = enumerate(zip(states, volumes.tolist(), strict=True))
+        return [Point(s, kind, v, begin, (), branch, n) for n, (s, v) in pairs][1:]
 
     def _size(self) -> float:
         return 0.0 if self.hull is None else float(self.hull.volume)

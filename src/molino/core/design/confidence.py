@@ -23,6 +23,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.design.sweeping import computed
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen
+from molino.core.parallel import Workers, using
 from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train
 from molino.core.unit_tables import SI_UNITS
@@ -324,7 +325,11 @@ class SpreadSources(Frozen, Result):
 
 @checked
 def spread_sources(
-    vessel: Vessel | Train, metric: Metric | str, spread: ByName | None = None, seed: int = 0
+    vessel: Vessel | Train,
+    metric: Metric | str,
+    spread: ByName | None = None,
+    seed: int = 0,
+    workers: Workers = None,
 ) -> SpreadSources:
     """Find the sources of the spread of a metric of a vessel: its fitted constants, and other uncertain conditions.
 
@@ -336,6 +341,8 @@ def spread_sources(
         Standard deviations of other conditions: {"flow": "1 m3/h", "T": "2 K"}.
     seed : int
         Of the draws.
+    workers : int, "all", Executor or Client of `distributed`, optional
+        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
 
     Returns
     -------
@@ -355,7 +362,8 @@ def spread_sources(
     """
     asked = read_metric(metric)
     vessel.spec.expression(asked)
-    return find_sources(vessel, asked, UncertainNumbers.of(vessel, spread), seed)
+    with using(workers):
+        return find_sources(vessel, asked, UncertainNumbers.of(vessel, spread), seed)
 
 
 def find_sources(vessel: Vessel | Train, metric: Metric, uncertain: UncertainNumbers, seed: int) -> SpreadSources:

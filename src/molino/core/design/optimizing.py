@@ -18,6 +18,7 @@ from molino.core.design.optimize.optimum_search import Search
 from molino.core.design.optimize.problem import Question, read_question
 from molino.core.design.profiles.profile_optimum import answer_with_profiles
 from molino.core.errors import SolveError
+from molino.core.parallel import Workers, using
 from molino.core.trains.train import Train
 
 _QUANTILE, _MOST_MOVES = 1e-5, 12
@@ -36,6 +37,7 @@ def optimize(
     seed: int = 0,
     confidence: float | None = None,
     spread: ByName | None = None,
+    workers: Workers = None,
     progress: Callable[[int, float], None] | None = None,
 ) -> Optimum:
     """Find the conditions and sizes at which a metric of a vessel or train is best.
@@ -62,7 +64,10 @@ def optimize(
         limits are moved until this share of the draws meets them at the optimum.
     spread : mapping of condition to quantity, optional
         Standard deviations of other uncertain conditions: {"flow": "1 m3/h"}.
+    workers : int, "all", Executor or Client of `distributed`, optional
+        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
     progress : callable (runs, best value so far in SI), optional
+        Of starts on other processes, at their ends.
 
     Returns
     -------
@@ -84,7 +89,8 @@ def optimize(
     """
     check_starts(n_starts, "optimize")
     question = read_question(vessel, free, maximize, minimize, subject_to, confidence=confidence, spread=spread)
-    return answer(question, n_starts, seed, progress)
+    with using(workers):
+        return answer(question, n_starts, seed, progress)
 
 
 def answer(

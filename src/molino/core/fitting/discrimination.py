@@ -22,7 +22,7 @@ from molino.core.fitting.rate_model import RateModel
 from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.regression import fit
 from molino.core.frozen import Frozen
-from molino.core.parallel import Workers, in_order
+from molino.core.parallel import Here, Workers, in_order
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import f_tail_probability, p_text
 
@@ -201,7 +201,7 @@ def discriminate(
     candidates: Mapping[str, Chemistry],
     data: Experiment | Sequence[Experiment] | Rates,
     *,
-    workers: Workers = 1,
+    workers: Workers = None,
     progress: Progress | None = None,
     **options: Any,
 ) -> Discrimination:
@@ -217,7 +217,7 @@ def discriminate(
         Two or more, each with `Unknown` constants.
     data : Experiments, runs, or Rates
     workers : int, "all", Executor or Client of `distributed`, optional
-        A number of processes. The numbers do not depend on the workers.
+        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
     progress : callable, optional
         As for `fit`; of work on other processes, at the end of each fit.
     options
@@ -268,8 +268,7 @@ def _fit_each(
     fits: dict[str, Fit] = {}
     failed: dict[str, str] = {}
     faults: list[Fault] = []
-    alone = workers == 1
-    work = partial(_fitted, runs, {**options, "progress": progress} if alone else options)
+    work = partial(_fitted, runs, options, Here(progress))
     for name, found in zip(candidates, in_order(work, candidates.values(), workers), strict=True):
         if isinstance(found, InputError):
             faults += [fault.within(f"candidate {name}") for fault in found.faults]
@@ -277,7 +276,7 @@ def _fit_each(
             failed[name] = found.faults[0].what
         else:
             fits[name] = found
-            if progress is not None and not alone:
+            if progress is not None:
                 progress(found.evaluations, found.sum_of_squares)
     if faults:
         raise InputError(faults)
@@ -286,10 +285,12 @@ def _fit_each(
     return fits, failed
 
 
-def _fitted(runs: Experiments | Rates, options: ByName, chemistry: Chemistry) -> Fit | InputError | SolveError:
+def _fitted(
+    runs: Experiments | Rates, options: ByName, progress: Here[Progress | None], chemistry: Chemistry
+) -> Fit | InputError | SolveError:
     """A fit, or its error."""
     try:
-        return fit(chemistry, runs, **options)
+        return fit(chemistry, runs, progress=progress.own, **options)
     except (InputError, SolveError) as error:
         return error
 

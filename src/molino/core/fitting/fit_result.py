@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 
 import numpy as np
 
@@ -19,7 +19,7 @@ from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
-from molino.core.parallel import Workers
+from molino.core.parallel import Workers, in_order
 from molino.core.results import Table, entry, frame, plain_dict
 from molino.core.statistics import student_t_quantile
 from molino.core.units import QuantityLike, Value
@@ -99,6 +99,11 @@ class Fit(FitData):
         )
 
     @property
+    def is_stopped(self) -> bool:
+        """Whether an interruption ended it: the best so far."""
+        return self.optimum.stopped
+
+    @property
     def warnings(self) -> list[str]:
         """Warnings about the constants."""
         display = self.data.display
@@ -132,9 +137,10 @@ class Fit(FitData):
         """Runs of signs, normality, influence, lack of fit."""
         return diagnose(self)
 
-    def profile_likelihood(self, *names: str) -> dict[str, ProfileLikelihood]:
+    def profile_likelihood(self, *names: str, workers: Workers = None) -> dict[str, ProfileLikelihood]:
         """Profile-likelihood intervals of some constants, or of all; see `core.fitting.profile_likelihood`."""
-        return {name: profile_likelihood(self, name) for name in (names or tuple(self.values))}
+        names = names or tuple(self.values)
+        return dict(zip(names, in_order(partial(profile_likelihood, self), names, workers), strict=True))
 
     def region(self, first: str, second: str, *, points: int = 36) -> Region:
         """The joint 95 % region of two constants by its profile, and its ellipse; see

@@ -21,7 +21,6 @@ from molino.core.annotations import ByName
 
 if TYPE_CHECKING:
     from molino.core.errors import Fault
-    from molino.core.parallel import Workers
     from molino.desk.job.load import Job
 
 from molino.desk.steps.common import console
@@ -62,6 +61,18 @@ Formats = Annotated[
 Only = Annotated[
     list[str] | None,
     typer.Option("--only", metavar="NAME", help="Only this table of the job; may be repeated.", show_default=False),
+]
+WorkerCount = Annotated[
+    str | None,
+    typer.Option(
+        "--workers", metavar="N", help='Processes, or "all"; by default all, if it takes long.', show_default=False
+    ),
+]
+Cluster = Annotated[
+    str | None,
+    typer.Option(
+        "--cluster", metavar="ADDRESS", help="Scheduler of a Dask cluster, as tcp://host:8786.", show_default=False
+    ),
 ]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Print only errors.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Print only the result, as JSON.")]
@@ -181,15 +192,27 @@ def read_job(path: Path) -> Job:
 
 
 @contextmanager
-def workers_of(count: str | None, cluster: str | None) -> Iterator[Workers]:
-    """The workers that the options ask for."""
+def continued(job: Job, command: str, options: ByName, quiet: bool) -> Iterator[None]:
+    """Keep what a command computes until it ends, and begin with what the same command has kept."""
+    from molino.desk.job.unfinished import resumable
+
+    def tell(remark: str) -> None:
+        if not quiet:
+            console(stderr=True).print(remark, style="dim")
+
+    with resumable(job, command, options, tell):
+        yield
+
+
+@contextmanager
+def workers_of(count: str | None, cluster: str | None) -> Iterator[None]:
+    """Use the workers that the options ask for."""
     from molino.core.errors import InputError, SolveError
-    from molino.core.parallel import check_workers
+    from molino.core.parallel import using
 
     if cluster is None:
-        workers: Workers = int(count) if count is not None and count.isdecimal() else count
-        check_workers(workers)
-        yield workers
+        with using(int(count) if count is not None and count.isdecimal() else count):
+            yield
         return
     if count is not None:
         raise InputError("--workers and --cluster are both given", "", "the workers of a cluster are its own")
@@ -201,5 +224,5 @@ def workers_of(count: str | None, cluster: str | None) -> Iterator[Workers]:
         client = Client(cluster, timeout=_CONNECT_SECONDS)
     except (OSError, ValueError) as error:
         raise SolveError(f"{cluster} does not answer ({error})", "--cluster", "start `dask scheduler`") from error
-    with client:
-        yield client
+    with client, using(client):
+        yield

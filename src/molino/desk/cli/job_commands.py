@@ -4,21 +4,23 @@ from __future__ import annotations
 
 import inspect
 from collections.abc import Callable
-from dataclasses import replace
 from typing import Annotated, Any
 
 import typer
 
 from molino.desk.cli.common import (
     AsJson,
+    Cluster,
     Debug,
     Formats,
     JobPath,
     Only,
     Output,
     Quiet,
+    WorkerCount,
     as_asked,
     asked_job,
+    continued,
     handle_errors,
     workers_of,
 )
@@ -34,24 +36,9 @@ Refits = Annotated[
     typer.Option("--bootstrap", metavar="N", min=2, help="Also refit N times to resampled data.", show_default=False),
 ]
 
-WorkerCount = Annotated[
-    str | None,
-    typer.Option(
-        "--workers", metavar="N", help='Processes, or "all"; by default all, if it takes long.', show_default=False
-    ),
-]
-Cluster = Annotated[
-    str | None,
-    typer.Option(
-        "--cluster", metavar="ADDRESS", help="Scheduler of a Dask cluster, as tcp://host:8786.", show_default=False
-    ),
-]
-_SPREAD: dict[str, tuple[object, object]] = {"workers": (WorkerCount, None), "cluster": (Cluster, None)}
 _OPTIONS: dict[str, dict[str, tuple[object, object]]] = {
     "check": {"equations": (Written, False), "thorough": (Thorough, False)},
-    "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None), **_SPREAD},
-    "sweep": _SPREAD,
-    "recommend": _SPREAD,
+    "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None)},
 }
 """The further options of a command: annotation and default."""
 _ABOUT = {
@@ -127,6 +114,8 @@ def _command(name: str, about: str) -> Callable[..., None]:
     shared = {
         "output": (Output, None),
         "formats": (Formats, None),
+        "workers": (WorkerCount, None),
+        "cluster": (Cluster, None),
         "quiet": (Quiet, False),
         "as_json": (AsJson, False),
         "debug": (Debug, False),
@@ -136,13 +125,14 @@ def _command(name: str, about: str) -> Callable[..., None]:
     options = _OPTIONS.get(name, {})
 
     def command(**given: Any) -> None:
-        own = {option: given[option] for option in options if option not in _SPREAD}
-        spread = workers_of(given.get("workers"), given.get("cluster"))
-        with handle_errors(given["as_json"], given["debug"]), spread as workers:
-            job = replace(asked_job(given["job"], given["output"], given["formats"]), workers=workers)
+        own, is_quiet = {option: given[option] for option in options}, given["as_json"] or given["quiet"]
+        with handle_errors(given["as_json"], given["debug"]), workers_of(given["workers"], given["cluster"]):
+            job = asked_job(given["job"], given["output"], given["formats"])
             if given.get("only"):
                 job = only(job, name, given["only"])
-            as_asked(take(name, job, given["as_json"] or given["quiet"], **own), given["as_json"])
+            with continued(job, name, {**own, "only": given.get("only")}, is_quiet):
+                found = take(name, job, is_quiet, **own)
+            as_asked(found, given["as_json"])
 
     keyword = inspect.Parameter.KEYWORD_ONLY
     parameters = [inspect.Parameter("job", keyword, annotation=JobPath)]

@@ -7,7 +7,19 @@ from typing import Annotated
 
 import typer
 
-from molino.desk.cli.common import AsJson, Debug, JobPath, Quiet, as_asked, handle_errors, read_job
+from molino.desk.cli.common import (
+    AsJson,
+    Cluster,
+    Debug,
+    JobPath,
+    Quiet,
+    WorkerCount,
+    as_asked,
+    continued,
+    handle_errors,
+    read_job,
+    workers_of,
+)
 from molino.desk.steps.common import console, show_progress
 
 Target = Annotated[
@@ -17,21 +29,28 @@ Target = Annotated[
 
 
 def report(
-    job: JobPath, output: Target = None, quiet: Quiet = False, as_json: AsJson = False, debug: Debug = False
+    job: JobPath,
+    output: Target = None,
+    workers: WorkerCount = None,
+    cluster: Cluster = None,
+    quiet: Quiet = False,
+    as_json: AsJson = False,
+    debug: Debug = False,
 ) -> None:
     """Run all tasks of a job, and write one HTML file: question and answer, data, equations, results.
 
     It is self-contained, prints to A4, and contains the job and its data: `molino rerun` runs it again.
     """
-    with handle_errors(as_json, debug):
+    with handle_errors(as_json, debug), workers_of(workers, cluster):
         from molino.desk.report.build import page_of_job, write_page
 
         read = read_job(job)
-        with show_progress("report", as_json or quiet) as tell_of:
+        is_quiet = as_json or quiet
+        with continued(read, "report", {}, is_quiet), show_progress("report", is_quiet) as tell_of:
             page = page_of_job(read, True, tell_of)
         target = output or read.results / "report.html"
         write_page(page, target)
-        if not (as_json or quiet):
+        if not is_quiet:
             from rich.text import Text
 
             out = console()

@@ -15,7 +15,6 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates.rates import Rates
-from molino.core.parallel import Workers
 from molino.core.trains.train import Train
 from molino.core.unit_tables import ambiguous
 from molino.core.vessels.outlet_vessel import OutletVessel
@@ -90,8 +89,6 @@ class Job:
     """The other files that it reads, by the names in the job."""
     question: str = ""
     answer: str = ""
-    workers: Workers = None
-    """Those of the command."""
     output: Path | None = None
     """The folder of results, if given."""
     formats: tuple[str, ...] = USUAL

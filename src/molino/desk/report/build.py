@@ -9,16 +9,18 @@ import platform
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 from importlib.metadata import version
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from molino.core.annotations import ByName
+from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.balances.settings import RTOL
 from molino.core.design.size.size_result import Sizing
 from molino.core.errors import Fault, InputError, MolinoError
 from molino.core.fitting.experiments import Experiments
+from molino.core.parallel import Here, count_of, in_order, in_turn
 from molino.core.results import Result
 from molino.desk.job.load import Job, load_job
 from molino.desk.report.collected import CollectedResults
@@ -119,18 +121,33 @@ def write_page(page: Page, path: Path) -> None:
 def take_steps(
     job: Job, collected: CollectedResults, quiet: bool, progress: Callable[[str], None] | None = None
 ) -> dict[str, Sequence[Fault]]:
-    """All steps of a job, with collected results; and the errors, by step."""
-    job, failed = replace(job, collected=collected), dict[str, Sequence[Fault]]()
-    for step in steps_of(job):
-        if progress is not None:
-            progress(step)
-        try:
-            found = take(step, job, quiet)
-        except MolinoError as error:
-            failed[step] = error.faults
+    """All steps of a job, with collected results; and the errors, by step.
+
+    Steps are spread over workers, unless there are more workers than steps: then each spreads its own work.
+    """
+    failed, steps = dict[str, Sequence[Fault]](), steps_of(job)
+    spread = in_order if quiet and count_of(None) <= len(steps) else in_turn
+    each = spread(partial(_step, job, collected.draws, quiet, Here(progress)), steps)
+    for step, (found, own) in zip(steps, each, strict=True):
+        collected.add_step(own)
+        if isinstance(found, MolinoError):
+            failed[step] = found.faults
         else:
             collected.contents.setdefault(step, found)
     return failed
+
+
+def _step(
+    job: Job, draws: bool, quiet: bool, progress: Here[Callable[[str], None] | None], step: str
+) -> tuple[PlainData | MolinoError, CollectedResults]:
+    """A step, or its error; and what it has collected."""
+    if progress.own is not None:
+        progress.own(step)
+    collected = CollectedResults(draws, f"{step}-")
+    try:
+        return take(step, replace(job, collected=collected), quiet), collected
+    except MolinoError as error:
+        return error, collected
 
 
 def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = None) -> Page:

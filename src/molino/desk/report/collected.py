@@ -32,6 +32,8 @@ class CollectedResults(ResultsFolder):
     ----------
     draws : bool
         Whether figures are drawn.
+    prefix : str
+        Of the names of figures and controls, which a page must not repeat.
 
     Attributes
     ----------
@@ -41,9 +43,9 @@ class CollectedResults(ResultsFolder):
         By the step.
     """
 
-    def __init__(self, draws: bool = True) -> None:
+    def __init__(self, draws: bool = True, prefix: str = "") -> None:
         super().__init__(Path())
-        self.draws = draws
+        self.draws, self.prefix = draws, prefix
         self.parts: dict[str, dict[str, Part]] = {}
         self.contents: PlainData = {}
         self._figures = 0
@@ -52,6 +54,16 @@ class CollectedResults(ResultsFolder):
         """Keep a block; in the order facts, figures and controls, tables."""
         name = parts[1] if len(parts) > 1 else ""
         self.parts.setdefault(parts[0], {}).setdefault(name, Part(name)).blocks.append(block)
+
+    def add_step(self, other: CollectedResults) -> None:
+        """Add what a step has collected."""
+        for step, parts in other.parts.items():
+            if step == "species" and step in self.parts:
+                continue
+            for name, part in parts.items():
+                self.parts.setdefault(step, {}).setdefault(name, Part(name)).blocks += part.blocks
+        self.contents |= other.contents
+        self.results |= other.results
 
     def json(self, content: object, *parts: str) -> None:
         """Keep plain data."""
@@ -73,7 +85,7 @@ class CollectedResults(ResultsFolder):
         """Keep a figure as SVG."""
         if self.draws:
             self._figures += 1
-            self.add(Picture(_title(parts), draw(figure, f"figure{self._figures}")), *parts)
+            self.add(Picture(_title(parts), draw(figure, f"{self.prefix}figure{self._figures}")), *parts)
 
     def animation(self, draw: Callable[[], FuncAnimation], *parts: str) -> None:
         """An animation: not kept, since its moments are in the figure of the sequence."""
@@ -96,7 +108,7 @@ class CollectedResults(ResultsFolder):
         elif title:
             self.add(Paragraph(title), *parts)
         if isinstance(result, Sweep) and result.varied:
-            self.add(_explorer(result, f"explorer-{len(self.results)}"), *parts)
+            self.add(_explorer(result, f"{self.prefix}explorer-{len(self.results)}"), *parts)
 
 
 def _explorer(sweep: Sweep, name: str) -> Explorer | Paragraph:

@@ -43,7 +43,9 @@ def do(job: Job, quiet: bool) -> PlainData:
         )
         return region, region.best(task.maximize, task.subject_to) if task.maximize is not None else None
 
-    both, failures = do_each(job, "attainable", job.regions, quiet, grow)
+    both, failures = do_each("attainable", job.regions, quiet, grow)
+    if not both:
+        failures.raise_any(job.path.name)
     found = {name: region for name, (region, _) in both.items()}
     trains = {name: train for name, (_, train) in both.items() if train is not None}
     content = content_of(job, source, regions=found, trains=trains)

@@ -11,6 +11,7 @@ import unicodedata
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -22,13 +23,14 @@ if TYPE_CHECKING:
 
     from molino.core.chemistry.chemistry import Chemistry
     from molino.core.contract.vessel import Vessel
-    from molino.core.errors import Failures
+    from molino.core.errors import Failures, MolinoError
     from molino.core.fitting.experiment import Experiment
     from molino.core.fitting.fit_result import Fit
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.core.results import Result
     from molino.core.trains.train import Train
     from molino.desk.job.load import Job
+    from molino.desk.job.studies import Study
     from molino.desk.tables.write import ResultsFolder
 
 
@@ -127,15 +129,15 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
     """Every fit of the job, with a line of progress on a terminal."""
     from molino.core.fitting.regression import fit
 
-    fits = {}
-    for name, study in job.fits.items():
-        with show_progress(f"fitting {name}", quiet) as tell_of:
+    def best(study: Study, tell_of: Callable[[str], None]) -> Fit:
+        def show(count: int, squares: float) -> None:
+            tell_of(f"evaluation {count}, weighted sum of squares {squares:.6g} (Ctrl-C keeps the best so far)")
 
-            def show(count: int, squares: float, tell_of: Callable[[str], None] = tell_of) -> None:
-                tell_of(f"evaluation {count}, weighted sum of squares {squares:.6g} (Ctrl-C keeps the best so far)")
+        return fit(job.chemistry, study.data, progress=show, **study.options)
 
-            fits[name] = fit(job.chemistry, study.data, progress=show, **study.options)
-    return fits
+    found, failures = do_each("fit", job.fits, quiet, best)
+    failures.raise_any()
+    return found
 
 
 def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str, Vessel | Train], str, Fit | None]:
@@ -162,7 +164,6 @@ def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str,
             study.bootstrap,
             study.resample,
             int(study.options.get("seed", 0)),
-            job.workers,
             progress=lambda done, of: tell_of(f"{done} of {of}"),
         )
     source += f", drawn from {len(refits.draws)} refits to resampled data"
@@ -204,18 +205,37 @@ def require_tasks(job: Job, table: str, tasks: ByName, advice: str) -> None:
 
 
 def do_each(
-    job: Job, table: str, tasks: Mapping[str, T], quiet: bool, work: Callable[[T, Callable[[str], None]], R]
+    table: str, tasks: Mapping[str, T], quiet: bool, work: Callable[[T, Callable[[str], None]], R]
 ) -> tuple[dict[str, R], Failures]:
-    """Each task of a table, with a line of progress; all are run, and all errors are raised together."""
-    from molino.core.errors import Failures
+    """The result of each task of a table, by `work` of the task and of a function that shows progress, and the errors;
+    no others are begun after an interrupted one."""
+    from molino.core.errors import Failures, MolinoError
+    from molino.core.parallel import in_turn
 
     found, failures = dict[str, R](), Failures()
-    for name, task in tasks.items():
-        with failures.at(f"[{table}.{name}]"), show_progress(f"{table} {name}", quiet) as tell_of:
-            found[name] = work(task, tell_of)
-    if not found:
-        failures.raise_any(job.path.name)
+    with show_progress(table, quiet) as tell_of:
+        for name, result in zip(tasks, in_turn(partial(_task, work, tell_of), tasks.items()), strict=False):
+            with failures.at(f"[{table}.{name}]"):
+                if isinstance(result, MolinoError):
+                    raise result
+                found[name] = result
+                if getattr(result, "is_stopped", False):
+                    break
     return found, failures
+
+
+def _task(
+    work: Callable[[T, Callable[[str], None]], R], tell_of: Callable[[str], None], named: tuple[str, T]
+) -> R | MolinoError:
+    """The result of a task, or its error."""
+    from molino.core.errors import MolinoError
+
+    name, task = named
+    tell_of(name)
+    try:
+        return work(task, lambda text: tell_of(f"{name}: {text}"))
+    except MolinoError as error:
+        return error
 
 
 def content_of(job: Job, source: str, **found: Mapping[str, Result]) -> PlainData:

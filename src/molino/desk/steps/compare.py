@@ -40,7 +40,9 @@ def do(job: Job, quiet: bool) -> PlainData:
             return compare(chosen, task.metrics)
         return compare([size(vessel, task.size_for, task.target) for vessel in chosen], task.metrics)
 
-    found, failures = do_each(job, "compare", job.compares, quiet, put_side_by_side)
+    found, failures = do_each("compare", job.compares, quiet, put_side_by_side)
+    if not found:
+        failures.raise_any(job.path.name)
     content = content_of(job, source, comparisons=found)
     folder = results_of(job, "compare", content, found)
     folder.tables("compare", {name: c.table() for name, c in found.items()})

@@ -37,7 +37,9 @@ def do(job: Job, quiet: bool) -> PlainData:
         assert isinstance(vessel, FlowVessel)
         return equilibrium_curves(vessel, task.metric, **task.arguments)
 
-    found, failures = do_each(job, "equilibrium", job.equilibria, quiet, draw)
+    found, failures = do_each("equilibrium", job.equilibria, quiet, draw)
+    if not found:
+        failures.raise_any(job.path.name)
     content = content_of(job, source, equilibria=found)
     folder, figures = results_of(job, "equilibrium", content, found), load_figures()
     folder.tables("equilibrium", {name: one.table() for name, one in found.items()})

@@ -45,7 +45,7 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
     results_of(job, "fit", content, folder=folder)
     if not quiet:
         print_written(folder)
-    if any(found.optimum.stopped for found in fits.values()):
+    if any(found.is_stopped for found in fits.values()):
         raise KeyboardInterrupt
     return content
 

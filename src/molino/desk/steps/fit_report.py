@@ -115,7 +115,7 @@ def rates_of(data: Experiments | Rates, table: RatesTable) -> Rates:
 def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet: bool) -> FitReport:
     """Profiles, joint region, bootstrap, the line over temperature, candidate laws, the next experiment."""
     out = FitReport(job, name, quiet, early.folder)
-    if found.optimum.stopped:
+    if found.is_stopped:
         return out
     _report_uncertainty(out, study, found)
     if study.line is not None:
@@ -137,11 +137,8 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
     figures = load_figures()
 
     if study.profile_likelihood:
-        profiles = {}
-        with show_progress("profile likelihoods", out.quiet) as tell_of:
-            for constant in found.values:
-                tell_of(constant)
-                profiles.update(found.profile_likelihood(constant))
+        with show_progress("profile likelihoods", out.quiet):
+            profiles = found.profile_likelihood()
         out.content["profile_likelihood"] = {n: p.to_dict() for n, p in profiles.items()}
         out.tabulate(_intervals(profiles), "profile-likelihood intervals")
         out.keep("profile-likelihood", _intervals(profiles), ("", figures.profiles(found, profiles)))
@@ -152,7 +149,6 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
                 study.bootstrap,
                 study.resample,
                 int(study.options.get("seed", 0)),
-                out.job.workers,
                 progress=lambda done, asked: tell_of(f"{done} of {asked} refits"),
             )
         out.content["bootstrap"] = draws.to_dict()
@@ -223,7 +219,6 @@ def _weigh(out: FitReport, study: Study, job: Job) -> None:
         found = discriminate(
             {"as in the job": job.chemistry, **study.candidates},
             study.data,
-            workers=job.workers or 1,
             progress=lambda count, squares: tell_of(f"evaluation {count}, sum of squares {squares:.6g}"),
             **options,
         )

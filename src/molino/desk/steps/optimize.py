@@ -7,10 +7,10 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
-from molino.core.errors import Failures
 from molino.desk.steps.common import (
     console,
     content_of,
+    do_each,
     known_vessels,
     load_figures,
     next_experiments,
@@ -18,16 +18,15 @@ from molino.desk.steps.common import (
     require_tasks,
     results_of,
     show_next,
-    show_progress,
     show_table,
 )
 from molino.desk.steps.safety import draw_safety, show_safety
 
 if TYPE_CHECKING:
     from molino.core.design.optimize.optimum import Optimum
-    from molino.core.design.optimize.problem import Question
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
+    from molino.desk.job.task_types import OptimizeTask
 
 
 def do(job: Job, quiet: bool) -> PlainData:
@@ -40,21 +39,17 @@ def do(job: Job, quiet: bool) -> PlainData:
     )
     is_drawn = any(o.question.confidence for o in job.optimizations.values())
     vessels, source, fit = known_vessels(job, quiet, is_drawn)
-    found: dict[str, Optimum] = {}
-    failures = Failures()
-    for name, wanted in job.optimizations.items():
-        with failures.at(f"[optimize.{name}]"), show_progress(f"optimizing {name}", quiet) as tell_of:
-            question = replace(wanted.question, vessel=vessels[wanted.vessel])
 
-            def show(
-                runs: int, value: float, question: Question = question, tell_of: Callable[[str], None] = tell_of
-            ) -> None:
-                best = question.objective.shown_text(question.vessel.spec.display, value)
-                tell_of(f"{runs} runs, best so far {best} (Ctrl-C keeps it)")
+    def optimized(wanted: OptimizeTask, tell_of: Callable[[str], None]) -> Optimum:
+        question = replace(wanted.question, vessel=vessels[wanted.vessel])
 
-            found[name] = answer(question, wanted.n_starts, wanted.seed, show)
-        if name in found and found[name].is_stopped:
-            break
+        def show(runs: int, value: float) -> None:
+            shown = question.objective.shown_text(question.vessel.spec.display, value)
+            tell_of(f"{runs} runs, best so far {shown} (Ctrl-C keeps it)")
+
+        return answer(question, wanted.n_starts, wanted.seed, show)
+
+    found, failures = do_each("optimize", job.optimizations, quiet, optimized)
     if not found:
         failures.raise_any(job.path.name)
     plans: dict[str, NextExperiment] = {}

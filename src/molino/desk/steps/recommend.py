@@ -46,11 +46,12 @@ def do(job: Job, quiet: bool) -> PlainData:
             free=task.free,
             heat=task.heat,
             show=task.show,
-            workers=job.workers,
             progress=tell_of,
         )
 
-    found, failures = do_each(job, "recommend", job.recommendations, quiet, rank)
+    found, failures = do_each("recommend", job.recommendations, quiet, rank)
+    if not found:
+        failures.raise_any(job.path.name)
     content = content_of(job, source, recommendations=found)
     folder, figures = results_of(job, "recommend", content, found), load_figures()
     folder.tables("recommend", {name: one.table() for name, one in found.items()})

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import ByName, PlainData
 from molino.core.contract.run_result import RunResult
-from molino.core.errors import Failures
+from molino.core.errors import Failures, MolinoError
+from molino.core.parallel import Here, in_order
 from molino.desk.steps.common import (
     console,
     known_vessels,
@@ -44,6 +46,15 @@ class _Found:
     safety: dict[str, Safety] = field(default_factory=dict)
     followed: dict[str, TubeInTime | TrainInTime] = field(default_factory=dict)
     failures: Failures = field(default_factory=Failures)
+    error: MolinoError | None = None
+    """That of a single vessel."""
+
+    def add(self, other: _Found) -> None:
+        """Add those of one vessel."""
+        self.runs |= other.runs
+        self.states |= other.states
+        self.branches |= other.branches
+        self.followed |= other.followed
 
 
 def do(job: Job, quiet: bool) -> PlainData:
@@ -90,29 +101,12 @@ def _run_all(job: Job, vessels: ByName, quiet: bool) -> _Found:
 
     found = _Found()
     sized = [name for name, vessel in vessels.items() if not _needs_size(vessel)]
-    for name in sized:
-        with found.failures.at(name), show_progress(f"running {name}", quiet):
-            vessel, tasks = vessels[name], job.tanks.get(name)
-            poisoned = any(one.spec.poison for one in vessel.vessels)
-            if not (name in job.follows and poisoned):
-                found.runs[name] = vessel.run()
-            if tasks is None:
-                continue
-            if tasks.start_up is not None:
-                found.runs[f"{name} over time"] = vessel.run(
-                    tasks.start_up, changes=tasks.changes, settling_band=tasks.settling_band
-                )
-            if tasks.steady_states is not None:
-                found.states[name] = vessel.steady_states(tasks.steady_states)
-            if tasks.branch is not None:
-                found.branches[name] = vessel.branch(tasks.branch)
-    for name in (n for n in sized if n in job.follows):
-        with found.failures.at(name), show_progress(f"{name} over time", quiet) as tell_of:
-
-            def share(done: float, tell_of: Callable[[str], None] = tell_of) -> None:
-                tell_of(f"{100 * done:.0f} %")
-
-            found.followed[name] = vessels[name].follow(**job.follows[name].options, progress=share)
+    with show_progress("run", quiet) as tell_of:
+        for name, own in zip(sized, in_order(partial(_run_one, job, vessels, Here(tell_of)), sized), strict=True):
+            with found.failures.at(name):
+                found.add(own)
+                if own.error is not None:
+                    raise own.error
     for name, asked in job.profiles.items():
         with found.failures.at(f"[profile.{name}]"):
             followed = [found.runs.get(f"{v} over time", found.runs.get(v)) for v in asked.vessels]
@@ -125,6 +119,37 @@ def _run_all(job: Job, vessels: ByName, quiet: bool) -> _Found:
                     asked.species or job.figures.species,
                     {**job.figures.limits, **asked.limits},
                 )
+    return found
+
+
+def _run_one(job: Job, vessels: ByName, tell_of: Here[Callable[[str], None]], name: str) -> _Found:
+    """A vessel as given, with all tasks of its table."""
+    vessel, tasks, found = vessels[name], job.tanks.get(name), _Found()
+
+    def tell(what: str) -> None:
+        if tell_of.own is not None:
+            tell_of.own(what)
+
+    tell(name)
+    try:
+        poisoned = any(one.spec.poison for one in vessel.vessels)
+        if not (name in job.follows and poisoned):
+            found.runs[name] = vessel.run()
+        if tasks is not None:
+            if tasks.start_up is not None:
+                found.runs[f"{name} over time"] = vessel.run(
+                    tasks.start_up, changes=tasks.changes, settling_band=tasks.settling_band
+                )
+            if tasks.steady_states is not None:
+                found.states[name] = vessel.steady_states(tasks.steady_states)
+            if tasks.branch is not None:
+                found.branches[name] = vessel.branch(tasks.branch)
+        if name in job.follows:
+            found.followed[name] = vessel.follow(
+                **job.follows[name].options, progress=lambda done: tell(f"{name} over time: {100 * done:.0f} %")
+            )
+    except MolinoError as error:
+        found.error = error
     return found
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
     console,
     content_of,
+    do_each,
     known_vessels,
     load_figures,
     next_experiments,
@@ -15,7 +17,6 @@ from molino.desk.steps.common import (
     require_tasks,
     results_of,
     show_next,
-    show_progress,
     show_table,
 )
 from molino.desk.steps.safety import draw_safety, show_safety
@@ -26,29 +27,29 @@ if TYPE_CHECKING:
     from molino.core.design.size.size_result import Sizing
     from molino.core.fitting.next_experiment import NextExperiment
     from molino.desk.job.load import Job
+    from molino.desk.job.task_types import Size
 
 
 def do(job: Job, quiet: bool) -> PlainData:
     """Size, write, print unless quiet; returns the result as plain data. All targets are tried, also if one fails."""
     from molino.core.design.size.sizing import size
-    from molino.core.errors import Failures
 
     require_tasks(job, "size", job.sizes, "add one with vessel, metric and target")
     vessels, source, fit = known_vessels(job, quiet, any(s.confidence for s in job.sizes.values()))
-    found: dict[str, Sizing] = {}
-    failures = Failures()
-    for name, wanted in job.sizes.items():
-        with failures.at(f"[size.{name}]"), show_progress(f"sizing {name}", quiet) as tell_of:
-            found[name] = size(
-                vessels[wanted.vessel],
-                wanted.metric,
-                wanted.target,
-                wanted.free,
-                confidence=wanted.confidence,
-                spread=wanted.spread or None,
-                seed=wanted.seed,
-                progress=tell_of,
-            )
+
+    def sized(wanted: Size, tell_of: Callable[[str], None]) -> Sizing:
+        return size(
+            vessels[wanted.vessel],
+            wanted.metric,
+            wanted.target,
+            wanted.free,
+            confidence=wanted.confidence,
+            spread=wanted.spread or None,
+            seed=wanted.seed,
+            progress=tell_of,
+        )
+
+    found, failures = do_each("size", job.sizes, quiet, sized)
     plans: dict[str, NextExperiment] = {}
     with failures.at("next"):
         tasks = {name: task for name, task in job.sizes.items() if name in found}

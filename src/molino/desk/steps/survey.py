@@ -28,8 +28,10 @@ def do(job: Job, quiet: bool) -> PlainData:
     require_tasks(job, "survey", job.surveys, "add one with feed, or vessel")
     chemistry, source = known_chemistry(job, quiet)
     found, failures = do_each(
-        job, "survey", job.surveys, quiet, lambda task, _: survey_of(chemistry, task.feed, **task.arguments)
+        "survey", job.surveys, quiet, lambda task, _: survey_of(chemistry, task.feed, **task.arguments)
     )
+    if not found:
+        failures.raise_any(job.path.name)
     content = content_of(job, source, surveys=found)
     folder, figures = results_of(job, "survey", content, found), load_figures()
     folder.tables("survey", {name: one.table() for name, one in found.items()})

@@ -2,25 +2,27 @@
 
 from __future__ import annotations
 
-from functools import partial
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
     console,
     content_of,
+    do_each,
     known_vessels,
     load_figures,
     print_written,
     require_tasks,
     results_of,
-    show_progress,
     show_table,
 )
 
 if TYPE_CHECKING:
     from molino.core.design.sweep_result import Sweep
     from molino.desk.job.load import Job
+    from molino.desk.job.task_types import SweepTask
+    from molino.desk.tables.sweep_parts import SweepParts
 
 _SHOWN = 12
 """The number of printed rows."""
@@ -30,28 +32,29 @@ def do(job: Job, quiet: bool) -> PlainData:
     """Sweep, write, print unless quiet; returns the result as plain data."""
     from molino.core.design.sweep_result import Sweep
     from molino.core.design.sweeping import sweep
-    from molino.desk.tables.sweep_parts import SweepParts, write_sweep
+    from molino.desk.tables.sweep_parts import write_sweep
 
     figures = load_figures()
 
     require_tasks(job, "sweep", job.sweeps, "add one with vessel, metrics and conditions = { T = [...] }")
     vessels, source, _ = known_vessels(job, quiet)
-    found: dict[str, Sweep | SweepParts] = {}
-    for name, wanted in job.sweeps.items():
-        place = job.results_folder()
-        make = partial(write_sweep, place.path / f"sweep-{place.slug(name)}") if wanted.in_parts else sweep
-        with show_progress(f"sweep {name}", quiet) as tell_of:
-            found[name] = make(
-                vessels[wanted.vessel],
-                wanted.conditions,
-                wanted.metrics,
-                workers=job.workers,
-                progress=lambda done, cases, tell_of=tell_of: tell_of(  # type: ignore[misc]
-                    f"{done:,} of {cases:,} cases (Ctrl-C keeps them)"
-                ),
-            )
-        if found[name].is_stopped:
-            break
+    place = job.results_folder()
+    folders = {name: job.results / f"sweep-{place.slug(name)}" for name in job.sweeps}
+
+    def swept(named: tuple[str, SweepTask], tell_of: Callable[[str], None]) -> Sweep | SweepParts:
+        name, wanted = named
+
+        def show(done: int, cases: int) -> None:
+            tell_of(f"{done:,} of {cases:,} cases (Ctrl-C keeps them)")
+
+        asked = vessels[wanted.vessel], wanted.conditions, wanted.metrics
+        if wanted.in_parts:
+            return write_sweep(folders[name], *asked, progress=show)
+        return sweep(*asked, progress=show)
+
+    found, failures = do_each("sweep", {name: (name, task) for name, task in job.sweeps.items()}, quiet, swept)
+    if not found:
+        failures.raise_any(job.path.name)
     content = content_of(job, source, sweeps=found)
     folder = results_of(job, "sweep", content, found)
     tables = {name: one for name, one in found.items() if isinstance(one, Sweep)}
@@ -71,6 +74,7 @@ def do(job: Job, quiet: bool) -> PlainData:
             else:
                 console().print(f"sweep {name}: {one}")
         print_written(folder)
+    failures.raise_any(job.path.name)
     if any(result.is_stopped for result in found.values()):
         raise KeyboardInterrupt
     return content

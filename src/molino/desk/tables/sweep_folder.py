@@ -5,11 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-import os
-import socket
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
 from itertools import chain, islice
@@ -24,7 +21,7 @@ from molino.core.balances.machine.choice import prefers_machine_code
 from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.design.sweep_question import TOGETHER, Question
-from molino.core.errors import InputError, WriteError
+from molino.core.errors import InputError
 from molino.core.parallel import Workers, in_order
 from molino.core.results import Table
 from molino.core.trains.train import Train
@@ -34,7 +31,7 @@ MOST_CASES, _SECONDS = 65_536, 30.0
 """Number of cases of a part, and time after which a smaller one is written: no more is lost at a sudden end."""
 _ALONE = 8
 """Number of cases of a block that are run one by one."""
-MANIFEST, _LOCK, _HOLDER = "sweep.json", ".lock", ".holder.json"
+MANIFEST = "sweep.json"
 _ABOUT = b"molino"
 _EVALUATIONS = 5
 """Evaluations of a right-hand side in Python that take as long as a case among many, about."""
@@ -148,31 +145,6 @@ def _texts(vessel: Vessel | Train, metrics: Sequence[Metric], given: ByName) -> 
         found |= {f"{of}{name}": repr(own.own) for name, own in one.spec.conditions.items()}
     found |= {"description": str(vessel), "balances": _hash(repr(balances))}
     return {**found, "metrics": ", ".join(str(m) for m in metrics), "version of Molino": molino.__version__}
-
-
-@contextmanager
-def held(folder: Path) -> Iterator[None]:
-    """Hold a folder; InputError with its holder, if another process holds it."""
-    from filelock import FileLock, Timeout
-
-    holder = folder / _HOLDER
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        lock = FileLock(folder / _LOCK, timeout=0)
-        lock.acquire()
-    except Timeout:
-        found = json.loads(holder.read_text(encoding="utf-8")) if holder.exists() else {}
-        who = f"process {found.get('process', '?')} on {found.get('computer', '?')} since {found.get('since', '?')}"
-        raise InputError(f"{who} writes to it", str(folder), "wait for its end, or give another folder") from None
-    except OSError as error:
-        raise WriteError(f"cannot be written ({error.strerror})", str(folder), "give another folder") from error
-    try:
-        since = time.strftime("%Y-%m-%d %H:%M:%S")
-        write_json(holder, {"process": os.getpid(), "computer": socket.gethostname(), "since": since})
-        yield
-    finally:
-        holder.unlink(missing_ok=True)
-        lock.release()
 
 
 def begin(folder: Path, source: Source) -> str:

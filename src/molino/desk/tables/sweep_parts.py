@@ -22,7 +22,9 @@ from molino.core.frozen import Frozen
 from molino.core.parallel import Workers
 from molino.core.results import Result, Table, frame
 from molino.core.trains.train import Train
-from molino.desk.tables.sweep_folder import MANIFEST, Abouts, Cases, Writer, abouts_of, begin, held, source_of
+from molino.core.unfinished import keeping
+from molino.desk.tables.held import held
+from molino.desk.tables.sweep_folder import MANIFEST, Abouts, Cases, Writer, abouts_of, begin, source_of
 from molino.desk.tables.write import check_parquet
 
 if TYPE_CHECKING:
@@ -188,7 +190,7 @@ def write_sweep(
     folder, source = Path(path), source_of(vessel, conditions, metrics)
     with held(folder):
         remark = begin(folder, source)
-        with pinned(json.loads((folder / MANIFEST).read_text(encoding="utf-8"))["machine code"]):
+        with pinned(json.loads((folder / MANIFEST).read_text(encoding="utf-8"))["machine code"]), keeping(None):
             is_stopped = Writer(folder, source, progress).write(workers)
     return SweepParts(folder, remark, is_stopped, abouts_of(folder))
 

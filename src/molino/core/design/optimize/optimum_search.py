@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import contextlib
+import copy
 import itertools
 import math
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import scipy
@@ -20,6 +22,7 @@ from molino.core.design.optimize.sequential import SequentialProgram
 from molino.core.design.optimize.surroundings import ActiveLimit
 from molino.core.design.stoichiometric_bounds import stoichiometric_bounds
 from molino.core.errors import NotFoundError, SolveError, UnreachableError
+from molino.core.parallel import Here, in_order
 from molino.core.trains.train import Train
 
 _AT_BOUND = 1e-7
@@ -42,7 +45,7 @@ class Search:
     def __init__(
         self, question: Question, n_starts: int, seed: int, progress: Callable[[int, float], None] | None
     ) -> None:
-        self.question, self.n_starts, self.seed, self.progress = question, n_starts, seed, progress
+        self.question, self.n_starts, self.seed, self.progress = question, n_starts, seed, Here(progress)
         self.sign = -1.0 if question.is_highest else 1.0
         self.ranges = FreeRanges(question.free)
         self.is_whole = self.ranges.is_whole
@@ -64,10 +67,13 @@ class Search:
                 self.seen[key] = self._new_point(numbers)
             except SolveError as error:
                 self.first_error, self.seen[key] = self.first_error or error, None
-            if self.progress is not None:
-                best = min((p for p in self.seen.values() if p is not None), key=self.rank, default=None)
-                self.progress(len(self.seen), best.value if best is not None else math.nan)
+            if self.progress.own is not None:
+                self._tell(self.progress.own)
         return self.seen[key]
+
+    def _tell(self, progress: Callable[[int, float], None]) -> None:
+        best = min((p for p in self.seen.values() if p is not None), key=self.rank, default=None)
+        progress(len(self.seen), best.value if best is not None else math.nan)
 
     def _new_point(self, numbers: np.ndarray) -> Point:
         """A place by the evaluator; the first one is also run, and must agree."""
@@ -122,8 +128,11 @@ class Search:
         """The best of all starts; None where its run fails, or differs from the evaluator."""
         is_stopped = False
         try:
-            for z in self._starts():
-                self._from(z)
+            starts = self._starts()
+            first = self.ranges.numbers(starts[0])
+            self.point(np.where(self.is_whole, np.round(first), first))  # to compare the evaluator with a run
+            for other in in_order(partial(_searched, Here(self), self), starts):
+                self._add(other)
         except KeyboardInterrupt:
             is_stopped = True
         found = [p for p in self.seen.values() if p is not None]
@@ -138,13 +147,27 @@ class Search:
                 return None
             raise self._not_met(confirmed)
         if not is_stopped and (place := self._place_aside(best)) is not None:
-            self._from(place)
+            self.search_from(place)
             best = min((p for p in self.seen.values() if p is not None), key=self.rank)
             self._place_aside(best)
         near = self.sign * best.value + _LIKE * max(abs(best.value), 1e-300)
         alike = [p for p in self.ends if self.rank(p)[0] == 0 and self.sign * p.value <= near]
         chosen = self._run(min(alike, key=lambda p: _first_order(self, p)[1], default=best))
         return None if chosen is None else self._optimum(chosen, is_stopped)
+
+    def _add(self, other: Search) -> None:
+        """Add the places that another search has found from its start."""
+        if other is self:
+            return
+        for key, point in other.seen.items():
+            if point is not None:
+                point.question = self.question
+            if key not in self.seen or "slopes" in vars(point):
+                self.seen[key] = point
+        self.ends += other.ends
+        self.first_error = self.first_error or other.first_error
+        if self.progress.own is not None:
+            self._tell(self.progress.own)
 
     def _place_aside(self, best: Point) -> np.ndarray | None:
         """A place near an optimum at which the objective is better (the optimum is then a saddle), if any.
@@ -178,7 +201,7 @@ class Search:
         spread = qmc.LatinHypercube(len(own), seed=self.seed).random(self.n_starts)[1:]
         return [first, *(0.05 + 0.9 * spread)]
 
-    def _from(self, z: np.ndarray) -> None:
+    def search_from(self, z: np.ndarray) -> None:
         """Search from one start; whole numbers by steps that are halved, the other conditions for each of them."""
         if not self.is_whole.any():
             self._continuous(z)
@@ -338,6 +361,16 @@ class _Program:
         assert point is not None
         rows = (point.slopes * self.search.ranges.widths(point.numbers))[:, self.moving]
         return self.search.sign * rows[0] / self.scale, rows[1:] / self.search.sizes[:, None]
+
+
+def _searched(here: Here[Search], begun: Search, z: np.ndarray) -> Search:
+    """The search from one start: in this process that of all starts, in another one its own."""
+    search = here.own
+    if search is None:
+        search = copy.copy(begun)
+        search.seen, search.ends = dict(begun.seen), []
+    search.search_from(z)
+    return search
 
 
 def _first_order(search: Search, point: Point) -> tuple[tuple[ActiveLimit, ...], float, tuple[float, ...]]:

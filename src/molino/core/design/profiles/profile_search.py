@@ -8,10 +8,12 @@ The switching function gives the residual of the first-order conditions of L. S.
 
 from __future__ import annotations
 
+import copy
 import itertools
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -31,6 +33,7 @@ from molino.core.design.profiles.profile_program import (
     even,
 )
 from molino.core.errors import SolveError
+from molino.core.parallel import Here, in_order
 
 _FIRST_PIECES = 20
 _SLOPE_PIECES = 40
@@ -127,7 +130,7 @@ class ProfileSearch:
         progress: Callable[[float], None] | None = None,
     ) -> None:
         self.question, self.run, self.n_starts, self.seed = question, run, n_starts, seed
-        self.progress = progress
+        self.progress = Here(progress)
         self.iterations, self.is_stopped = 0, False
         self.ends: list[ProfileResult] = []
         self.first_error: SolveError | None = None
@@ -138,10 +141,8 @@ class ProfileSearch:
     def best(self) -> ProfileResult | None:
         """The best of all starts; None if none could be run."""
         try:
-            for levels, numbers in self._starts():
-                found = self._from(levels, numbers)
-                if found is not None:
-                    self.ends.append(found)
+            for other in in_order(partial(_searched, Here(self), self), self._starts()):
+                self._add(other)
         except KeyboardInterrupt:
             self.is_stopped = True
         if not self.ends:
@@ -149,6 +150,13 @@ class ProfileSearch:
         best = min(self.ends, key=lambda r: (r.missed if r.missed > 1e-6 else 0.0, r.place.value))
         is_done = self.pieces is not None or best.missed > 1e-4 or self.is_stopped
         return best if is_done else self._with_arcs(best, self._arcs_of(best))
+
+    def _add(self, other: ProfileSearch) -> None:
+        """Add the end that another search has found from its start."""
+        if other is not self:
+            self.ends += other.ends
+            self.iterations += other.iterations
+            self.first_error = self.first_error or other.first_error
 
     def _starts(self) -> list[tuple[np.ndarray, np.ndarray]]:
         """Constant levels of the free profiles, and the free conditions, as fractions of their ranges."""
@@ -161,7 +169,7 @@ class ProfileSearch:
         spread = qmc.LatinHypercube(moving + count, seed=self.seed).random(self.n_starts)[1:]
         return [(np.full(moving, 0.5), own), *((0.1 + 0.8 * row[:moving], 0.1 + 0.8 * row[moving:]) for row in spread)]
 
-    def _from(self, levels: np.ndarray, numbers: np.ndarray) -> ProfileResult | None:
+    def search_from(self, levels: np.ndarray, numbers: np.ndarray) -> None:
         """On even pieces, from one start."""
         question, pieces = self.question, self.pieces or _FIRST_PIECES
         elements = max(2, math.ceil(40 / pieces))
@@ -176,15 +184,16 @@ class ProfileSearch:
             run = self.run(program.nodes(z), question.ranges.numbers(numbers))
         except SolveError as error:
             self.first_error = self.first_error or error
-            return None
+            return
         end, n = run.trajectory.end, len(question.balances.states)
         program.begin_with(lambda shares: run.trajectory.at(np.unique(shares) * end)[:, :n])
-        return self._solve(program, z, 0.1, _ROUGH if self.pieces is None else _FINE)
+        found = self._solve(program, z, 0.1, _ROUGH if self.pieces is None else _FINE)
+        self.ends += [found] if found is not None else []
 
     def _solve(self, program: ProfileProgram, z: np.ndarray, barrier: float, tolerance: float) -> ProfileResult | None:
         def report(place: Place) -> None:
-            if self.progress is not None:
-                self.progress(self.question.sign * place.value)
+            if self.progress.own is not None:
+                self.progress.own(self.question.sign * place.value)
 
         solution = InteriorPoint(program, barrier, tolerance, progress=report).solve(z)
         if solution is None:
@@ -293,10 +302,18 @@ class ProfileSearch:
         return phases
 
 
+def _searched(here: Here[ProfileSearch], begun: ProfileSearch, start: tuple[np.ndarray, np.ndarray]) -> ProfileSearch:
+    """The search from one start: in this process that of all starts, in another one its own."""
+    search = here.own
+    if search is None:
+        search = copy.copy(begun)
+        search.ends, search.iterations, search.first_error = [], 0, None
+    search.search_from(*start)
+    return search
+
+
 def _constant(question: DynamicQuestion) -> DynamicQuestion:
     """The same with pieces of constant values."""
-    import copy
-
     found = copy.copy(question)
     found.moving = tuple(replace(m, kind="constant") for m in question.moving)
     return found

@@ -23,6 +23,7 @@ from molino.core.design.size.steady_sizing import along_steady_states
 from molino.core.design.size.whole_numbers import least_number, with_count
 from molino.core.design.stoichiometric_bounds import stoichiometric_bounds
 from molino.core.errors import InputError, NotFoundError, UnreachableError, nearest
+from molino.core.parallel import Workers, using
 from molino.core.trains.train import Train, read_plant
 from molino.core.units import QuantityLike
 
@@ -40,6 +41,7 @@ def size(
     confidence: float | None = None,
     spread: ByName | None = None,
     seed: int = 0,
+    workers: Workers = None,
     progress: Callable[[str], None] | None = None,
 ) -> Sizing:
     """Find the smallest size of a vessel that reaches a target.
@@ -67,6 +69,8 @@ def size(
         (flow="12 +- 1 m3/h").
     seed : int
         Of the draws.
+    workers : int, "all", Executor or Client of `distributed`, optional
+        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
     progress : callable (text), optional
 
     Returns
@@ -90,7 +94,10 @@ def size(
     free = check_size(vessel, metric, free)
     check_confidence(vessel, confidence, spread, (free,))
     plain = _plain_size(vessel, metric, wanted, free)
-    return plain if confidence is None else _with_confidence(vessel, plain, confidence, spread, seed, progress)
+    if confidence is None:
+        return plain
+    with using(workers):
+        return _with_confidence(vessel, plain, confidence, spread, seed, progress)
 
 
 def _with_confidence(

@@ -1,0 +1,173 @@
+"""What a command has computed, kept in the cache until it has ended, so that the same command continues after any end.
+
+The results are pickled: they stay in the user's own cache, so that no job or folder from elsewhere can bring any.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import sqlite3
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager, suppress
+from importlib.metadata import version
+from importlib.util import find_spec
+from pathlib import Path
+from typing import Any
+
+from molino.core import disk_cache
+from molino.core.annotations import ByName
+from molino.core.unfinished import keeping
+from molino.desk.job.load import Job
+from molino.desk.tables.held import held
+
+_SECONDS = 1.0
+"""Time after which results are written: no more is lost, and a command that takes less writes nothing."""
+_MOST_FOLDERS = 20
+"""Number of unfinished commands that are kept."""
+_FILE = "done.sqlite"
+_TABLES = """
+create table if not exists question (name text primary key, text text);
+create table if not exists engine (place text primary key, machine_code integer);
+create table if not exists done (place text, number integer, result blob, primary key (place, number));
+"""
+
+
+class UnfinishedWork:
+    """The results of the calls of a question in a folder: a `Keeper` (see `core.unfinished`).
+
+    Attributes
+    ----------
+    remark : str
+        That it continues, or begins anew and why.
+    """
+
+    def __init__(self, folder: Path, question: Mapping[str, str]) -> None:
+        self.folder, self.question, self.remark = folder, dict(question), ""
+        self._database: sqlite3.Connection | None = None
+        self._held = ExitStack()
+        self._engines: dict[str, bool] = {}
+        self._waiting: list[tuple[str, int, bytes]] = []
+        self._written = time.monotonic()
+        if (folder / _FILE).exists():
+            self._begin()
+
+    def _begin(self) -> None:
+        """Hold the folder, and open the results of the same question."""
+        self._held.enter_context(held(self.folder))
+        try:
+            self._open()
+        except sqlite3.DatabaseError:  # damaged
+            (self.folder / _FILE).unlink()
+            self._open()
+
+    def _open(self) -> None:
+        self._database = database = sqlite3.connect(self.folder / _FILE, isolation_level=None)
+        database.executescript(_TABLES)
+        before = dict(database.execute("select name, text from question"))
+        changed = [name for name in {**before, **self.question} if before.get(name) != self.question.get(name)]
+        if before and changed:
+            self.remark = f"begun anew, since these changed: {', '.join(changed)}"
+            database.executescript("delete from question; delete from engine; delete from done;")
+        ((count,),) = database.execute("select count(*) from done")
+        self.remark = f"continues with {count:,} results of the run before" if count else self.remark
+        database.executemany("insert or replace into question values (?, ?)", self.question.items())
+
+    def engine(self, place: str, in_machine_code: bool) -> bool:
+        """See `Keeper`."""
+        if self._database is not None:
+            for (found,) in self._database.execute("select machine_code from engine where place = ?", [place]):
+                return bool(found)
+        self._engines[place] = in_machine_code
+        return in_machine_code
+
+    def known(self, place: str) -> Iterator[Any]:
+        """See `Keeper`."""
+        import cloudpickle
+
+        if self._database is None:
+            return
+        rows = self._database.execute("select number, result from done where place = ? order by number", [place])
+        for expected, (number, result) in enumerate(rows.fetchall()):
+            if number != expected:
+                return
+            yield cloudpickle.loads(result)
+
+    def keep(self, place: str, number: int, found: object) -> None:
+        """See `Keeper`; what an interruption has ended is not kept."""
+        import cloudpickle
+
+        if getattr(found, "is_stopped", False):
+            return
+        with suppress(TypeError, AttributeError):  # it cannot be pickled
+            self._waiting.append((place, number, cloudpickle.dumps(found)))
+        if time.monotonic() - self._written > _SECONDS:
+            self._write()
+
+    def _write(self) -> None:
+        if self._database is None:
+            self._begin()
+        assert self._database is not None
+        with suppress(sqlite3.OperationalError):  # as on a full disk: the command goes on
+            self._database.execute("begin")
+            self._database.executemany("insert or replace into engine values (?, ?)", self._engines.items())
+            self._database.executemany("insert or replace into done values (?, ?, ?)", self._waiting)
+            inside = [(f"{place}/{number}/%",) for place, number, _ in self._waiting]
+            self._database.executemany("delete from done where place like ?", inside)  # they are in its result
+            self._database.execute("commit")
+            self._engines, self._waiting = {}, []
+        self._written = time.monotonic()
+
+    def end(self, is_finished: bool) -> None:
+        """Release the folder, after removing it if nothing is left to do."""
+        if self._waiting and not is_finished:
+            self._write()
+        if self._database is not None:
+            self._database.close()
+        self._held.close()
+        if is_finished:
+            shutil.rmtree(self.folder, ignore_errors=True)
+
+
+@contextmanager
+def resumable(job: Job, command: str, options: ByName, tell: Callable[[str], None]) -> Iterator[None]:
+    """Keep the results of a command of a job until it has ended, and begin with those that are kept.
+
+    Raises
+    ------
+    InputError
+        If another process computes the same.
+    """
+    cache = disk_cache.folder()
+    if cache is None:
+        yield
+        return
+    place = cache / "unfinished"
+    named = f"{job.results.resolve()} {command}"
+    work = UnfinishedWork(place / _hash(named.encode()), _question(job, {"command": command, **options}))
+    if work.remark:
+        tell(f"{command} {work.remark}")
+    is_finished = False
+    try:
+        with keeping(work):
+            yield
+        is_finished = True
+    finally:
+        work.end(is_finished)
+        for old in sorted(place.glob("*"), key=os.path.getmtime)[:-_MOST_FOLDERS]:
+            shutil.rmtree(old, ignore_errors=True)
+
+
+def _question(job: Job, options: ByName) -> dict[str, str]:
+    """All that the results depend on."""
+    files = {name: _hash(path.read_bytes()) for name, path in {job.path.name: job.path, **job.files}.items()}
+    packages = {f"version of {name}": version(name) for name in ("numpy", "scipy", "sympy")}
+    code = f"{find_spec('numba') is not None} {os.environ.get('MOLINO_MACHINE_CODE', '')}"
+    asked = {f"option {name}": repr(value) for name, value in options.items()}
+    return {**files, **asked, "version of Molino": disk_cache.state_of_source(), **packages, "machine code": code}
+
+
+def _hash(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()[:20]

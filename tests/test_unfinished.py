@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import sqlite3
@@ -14,6 +15,7 @@ import pytest
 
 from conftest import Typed
 from molino.core import disk_cache
+from molino.desk.steps.progress import recorded, show_progress
 from molino.desk.tables.held import held
 from test_parallel import JOB
 
@@ -89,3 +91,17 @@ def test_a_killed_report_continues_and_a_second_command_is_told_of_the_first(tmp
     whole = page.read_text()
     assert molino(*asked, "--workers", "2").exit_code == 0
     assert page.read_text() == whole
+
+
+def test_a_folder_shows_its_files_and_the_command_that_writes_to_it(tmp_path: Path, molino: Typed) -> None:
+    (tmp_path / "job.toml").write_text(JOB)
+    assert molino("sweep", tmp_path / "job.toml", "--format", "csv").exit_code == 0
+    results = tmp_path / "results" / "job"
+    with recorded(results, "sweep"), show_progress("sweep map", True) as tell:
+        time.sleep(0.6)
+        tell("30 of 40 cases", 30, 40)
+        shown = molino("show", results).output
+        assert json.loads(molino("show", results, "--json").output)["running"]["done"] == 30
+    assert "sweep-map.csv" in shown
+    assert f"(process {os.getpid()}): sweep map: 30 of 40 cases" in " ".join(shown.split())
+    assert "molino sweep since" not in molino("show", results, "--follow").output

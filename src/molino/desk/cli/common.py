@@ -193,14 +193,15 @@ def read_job(path: Path) -> Job:
 
 @contextmanager
 def continued(job: Job, command: str, options: ByName, quiet: bool) -> Iterator[None]:
-    """Keep what a command computes until it ends, and begin with what the same command has kept."""
+    """Record the progress of a command, and keep what it computes until it ends; begin with what is kept of it."""
     from molino.desk.job.unfinished import resumable
+    from molino.desk.steps.progress import recorded
 
     def tell(remark: str) -> None:
         if not quiet:
             console(stderr=True).print(remark, style="dim")
 
-    with resumable(job, command, options, tell):
+    with recorded(job.results, command), resumable(job, command, options, tell):
         yield
 
 

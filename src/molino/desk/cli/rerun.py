@@ -8,7 +8,8 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
-from molino.desk.steps.common import console, show_progress, show_table
+from molino.desk.steps.common import console, show_table
+from molino.desk.steps.progress import show_progress
 
 ReportPath = Annotated[Path, typer.Argument(metavar="REPORT", help="A page of molino report.", show_default=False)]
 Inputs = Annotated[

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping
+from dataclasses import asdict
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -11,20 +14,36 @@ import typer
 from molino.core.annotations import ByName
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
 from molino.desk.steps.common import console, show_table
+from molino.desk.steps.progress import Running, bar, running
 
 if TYPE_CHECKING:
     import pandas as pd
 
 Stored = Annotated[
     Path,
-    typer.Argument(metavar="RESULT", help="A file of results: .json, .csv, .parquet, or a report.", show_default=False),
+    typer.Argument(
+        metavar="RESULT",
+        help="A file of results: .json, .csv, .parquet, or a report; or a folder of them.",
+        show_default=False,
+    ),
 ]
+Follow = Annotated[bool, typer.Option("--follow", "-f", help="Watch the command that writes there.")]
 _ROWS = 40
+_EVERY = 1.0
+"""Seconds between two looks at a command."""
 
 
-def show(result: Stored, as_json: AsJson = False, debug: Debug = False) -> None:
-    """Print a stored result again: its quantities with units and its tables; of a report the questions and answers."""
+def show(result: Stored, follow: Follow = False, as_json: AsJson = False, debug: Debug = False) -> None:
+    """Print a stored result again: its quantities with units and its tables; of a report the questions and answers.
+
+    Of a folder: its files, the cases of long sweeps so far, and the command that writes to it now.
+    """
     with handle_errors(as_json, debug):
+        if result.is_dir() or running(result) is not None:
+            if follow:
+                _watch(result)
+            _show_folder(result, as_json)
+            return
         content = _read(result)
         if as_json:
             as_asked(content if isinstance(content, Mapping) else {"rows": content.to_dict("records")}, as_json)
@@ -34,6 +53,53 @@ def show(result: Stored, as_json: AsJson = False, debug: Debug = False) -> None:
         else:
             more = f", the first {_ROWS} of {len(content)} rows" if len(content) > _ROWS else ""
             show_table(content.head(_ROWS), f"{result.name}{more}")
+
+
+def _show_folder(folder: Path, as_json: bool) -> None:
+    """The files of a folder, its long sweeps, and the command that writes to it."""
+    import pandas as pd
+
+    from molino.desk.tables.sweep_folder import MANIFEST
+    from molino.desk.tables.sweep_parts import read_sweep
+
+    files = sorted(p for p in folder.glob("*") if p.is_file() and not p.name.startswith("."))
+    sweeps = [read_sweep(p.parent) for p in sorted({*folder.glob(MANIFEST), *folder.glob(f"*/{MANIFEST}")})]
+    now = running(folder)
+    if as_json:
+        own = {"files": [p.name for p in files], "sweeps": [s.to_dict() for s in sweeps]}
+        as_asked({**own, "running": None if now is None else asdict(now)}, as_json)
+        return
+    out = console()
+    if files:
+        changed = [datetime.fromtimestamp(p.stat().st_mtime).isoformat(" ", "minutes") for p in files]
+        sizes = [f"{p.stat().st_size / 1e3:,.0f}" for p in files]
+        table = pd.DataFrame({"file": [p.name for p in files], "size [kB]": sizes, "written": changed})
+        show_table(table, f"{len(files)} files in {folder}")
+    for swept in sweeps:
+        out.print(f"{swept}")
+    if now is not None:
+        out.print(_line(now), style="bold")
+    elif not files and not sweeps:
+        out.print("no results are in this folder, and no command writes to it")
+
+
+def _watch(folder: Path) -> None:
+    """Show the progress of the command that writes to a folder, until it ends."""
+    out, last = console(), ""
+    with bar(stderr=False) as progress:
+        task = progress.add_task("waiting for a command", total=None)
+        while (now := running(folder)) is not None:
+            progress.update(task, description=_line(now), completed=now.done, total=now.of or None)
+            if not out.is_terminal and now.text != last:
+                out.print(_line(now))
+                last = now.text
+            time.sleep(_EVERY)
+
+
+def _line(now: Running) -> str:
+    """What a command does now, and since when."""
+    since = datetime.fromtimestamp(now.since).isoformat(" ", "seconds")
+    return f"molino {now.command} since {since} (process {now.process}): {now.text}"
 
 
 def _read(path: Path) -> Any:

@@ -7,7 +7,7 @@ import datetime
 import hashlib
 import platform
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from importlib.metadata import version
@@ -27,6 +27,7 @@ from molino.desk.report.collected import CollectedResults
 from molino.desk.report.document import Block, Facts, Formulas, Listing, Page, Paragraph, Part, Section, Table, numbered
 from molino.desk.report.pictures import pictures_of
 from molino.desk.steps import STEPS, steps_of, take
+from molino.desk.steps.progress import Tell
 from molino.desk.tables.write import whole
 
 if TYPE_CHECKING:
@@ -119,7 +120,7 @@ def write_page(page: Page, path: Path) -> None:
 
 
 def take_steps(
-    job: Job, collected: CollectedResults, quiet: bool, progress: Callable[[str], None] | None = None
+    job: Job, collected: CollectedResults, quiet: bool, progress: Tell | None = None
 ) -> dict[str, Sequence[Fault]]:
     """All steps of a job, with collected results; and the errors, by step.
 
@@ -128,7 +129,9 @@ def take_steps(
     failed, steps = dict[str, Sequence[Fault]](), steps_of(job)
     spread = in_order if quiet and count_of(None) <= len(steps) else in_turn
     each = spread(partial(_step, job, collected.draws, quiet, Here(progress)), steps)
-    for step, (found, own) in zip(steps, each, strict=True):
+    for done, (step, (found, own)) in enumerate(zip(steps, each, strict=True), start=1):
+        if progress is not None:
+            progress(f"{step} done", done, len(steps))
         collected.add_step(own)
         if isinstance(found, MolinoError):
             failed[step] = found.faults
@@ -138,11 +141,11 @@ def take_steps(
 
 
 def _step(
-    job: Job, draws: bool, quiet: bool, progress: Here[Callable[[str], None] | None], step: str
+    job: Job, draws: bool, quiet: bool, progress: Here[Tell | None], step: str
 ) -> tuple[PlainData | MolinoError, CollectedResults]:
     """A step, or its error; and what it has collected."""
     if progress.own is not None:
-        progress.own(step)
+        progress.own(step, (steps := steps_of(job)).index(step), len(steps))
     collected = CollectedResults(draws, f"{step}-")
     try:
         return take(step, replace(job, collected=collected), quiet), collected
@@ -150,7 +153,7 @@ def _step(
         return error, collected
 
 
-def page_of_job(job: Job, quiet: bool, progress: Callable[[str], None] | None = None) -> Page:
+def page_of_job(job: Job, quiet: bool, progress: Tell | None = None) -> Page:
     """The report of a job; `progress` is called with the name of each step."""
     collected = CollectedResults()
     return page_of_steps(job, collected, take_steps(job, collected, quiet, progress))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
@@ -16,6 +15,7 @@ from molino.desk.steps.common import (
     require_tasks,
     results_of,
 )
+from molino.desk.steps.progress import Tell
 
 if TYPE_CHECKING:
     from molino.core.design.attainable_region import AttainableRegion
@@ -32,7 +32,7 @@ def do(job: Job, quiet: bool) -> PlainData:
     require_tasks(job, "attainable", job.regions, advice)
     chemistry, source = known_chemistry(job, quiet)
 
-    def grow(task: RegionTask, tell_of: Callable[[str], None]) -> tuple[AttainableRegion, BestTrain | None]:
+    def grow(task: RegionTask, tell_of: Tell) -> tuple[AttainableRegion, BestTrain | None]:
         region = region_of(
             chemistry,
             task.feed,

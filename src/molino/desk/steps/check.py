@@ -7,7 +7,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import ByName, PlainData
-from molino.desk.steps.common import console, known_vessels, show_progress, show_table
+from molino.desk.steps.common import console, known_vessels, show_table
+from molino.desk.steps.progress import show_progress
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from molino.core.annotations import ByName, PlainData
+from molino.desk.steps.progress import Tell, show_progress
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -114,22 +115,11 @@ def load_figures() -> Any:
     return figures
 
 
-@contextmanager
-def show_progress(what: str, quiet: bool) -> Iterator[Callable[[str], None]]:
-    """A line of progress on a terminal; yields the function that changes it."""
-    err = console(stderr=True)
-    if quiet or not err.is_terminal:
-        yield lambda text: None
-        return
-    with err.status(f"{what} ...") as status:
-        yield lambda text: status.update(f"{what}: {text}")
-
-
 def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
     """Every fit of the job, with a line of progress on a terminal."""
     from molino.core.fitting.regression import fit
 
-    def best(study: Study, tell_of: Callable[[str], None]) -> Fit:
+    def best(study: Study, tell_of: Tell) -> Fit:
         def show(count: int, squares: float) -> None:
             tell_of(f"evaluation {count}, weighted sum of squares {squares:.6g} (Ctrl-C keeps the best so far)")
 
@@ -164,7 +154,7 @@ def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str,
             study.bootstrap,
             study.resample,
             int(study.options.get("seed", 0)),
-            progress=lambda done, of: tell_of(f"{done} of {of}"),
+            progress=lambda done, of: tell_of(f"{done} of {of} refits", done, of),
         )
     source += f", drawn from {len(refits.draws)} refits to resampled data"
     return dict(job.with_chemistry(refits.chemistry)), source, fitted
@@ -205,7 +195,7 @@ def require_tasks(job: Job, table: str, tasks: ByName, advice: str) -> None:
 
 
 def do_each(
-    table: str, tasks: Mapping[str, T], quiet: bool, work: Callable[[T, Callable[[str], None]], R]
+    table: str, tasks: Mapping[str, T], quiet: bool, work: Callable[[T, Tell], R]
 ) -> tuple[dict[str, R], Failures]:
     """The result of each task of a table, by `work` of the task and of a function that shows progress, and the errors;
     no others are begun after an interrupted one."""
@@ -224,16 +214,14 @@ def do_each(
     return found, failures
 
 
-def _task(
-    work: Callable[[T, Callable[[str], None]], R], tell_of: Callable[[str], None], named: tuple[str, T]
-) -> R | MolinoError:
+def _task(work: Callable[[T, Tell], R], tell_of: Tell, named: tuple[str, T]) -> R | MolinoError:
     """The result of a task, or its error."""
     from molino.core.errors import MolinoError
 
     name, task = named
     tell_of(name)
     try:
-        return work(task, lambda text: tell_of(f"{name}: {text}"))
+        return work(task, lambda text, done=0, of=0: tell_of(f"{name}: {text}", done, of))
     except MolinoError as error:
         return error
 

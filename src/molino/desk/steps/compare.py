@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
@@ -17,6 +16,7 @@ from molino.desk.steps.common import (
     results_of,
     show_table,
 )
+from molino.desk.steps.progress import Tell
 
 if TYPE_CHECKING:
     from molino.core.design.comparison import Comparison
@@ -34,7 +34,7 @@ def do(job: Job, quiet: bool) -> PlainData:
     require_tasks(job, "compare", job.compares, "add one with vessels and metrics")
     vessels, source, _ = known_vessels(job, quiet)
 
-    def put_side_by_side(task: Compare, _: Callable[[str], None]) -> Comparison:
+    def put_side_by_side(task: Compare, _: Tell) -> Comparison:
         chosen = [vessels[name] for name in task.vessels]
         if task.size_for is None:
             return compare(chosen, task.metrics)

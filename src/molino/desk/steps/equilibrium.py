@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
@@ -17,6 +16,7 @@ from molino.desk.steps.common import (
     results_of,
     show_table,
 )
+from molino.desk.steps.progress import Tell
 
 if TYPE_CHECKING:
     from molino.core.design.equilibrium_curve_result import EquilibriumCurves
@@ -32,7 +32,7 @@ def do(job: Job, quiet: bool) -> PlainData:
     require_tasks(job, "equilibrium", job.equilibria, "add one with vessel, metric and T = [low, high]")
     vessels, source, _ = known_vessels(job, quiet)
 
-    def draw(task: EquilibriumTask, _: Callable[[str], None]) -> EquilibriumCurves:
+    def draw(task: EquilibriumTask, _: Tell) -> EquilibriumCurves:
         vessel = vessels[task.vessel]
         assert isinstance(vessel, FlowVessel)
         return equilibrium_curves(vessel, task.metric, **task.arguments)

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.core.errors import Failures, InputError
-from molino.desk.steps.common import console, known_chemistry, load_figures, print_written, results_of, show_progress
+from molino.desk.steps.common import console, known_chemistry, load_figures, print_written, results_of
+from molino.desk.steps.progress import Tell, show_progress
 
 if TYPE_CHECKING:
     from molino.desk.job.fields import FieldTask
@@ -70,8 +71,8 @@ def _worked_out(name: str, task: FieldTask, quiet: bool) -> PlainData:
     return found
 
 
-def _share(tell_of: Callable[[str], None]) -> Callable[[float], None]:
-    return lambda share: tell_of(f"{100 * share:.0f} %")
+def _share(tell_of: Tell) -> Callable[[float], None]:
+    return lambda share: tell_of(f"{100 * share:.0f} %", share, 1)
 
 
 def _write(folder: ResultsFolder, name: str, task: FieldTask, results: PlainData) -> None:

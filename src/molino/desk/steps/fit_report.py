@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
-from molino.desk.steps.common import console, load_figures, show_progress, show_table
+from molino.desk.steps.common import console, load_figures, show_table
+from molino.desk.steps.progress import show_progress
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -149,7 +150,7 @@ def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
                 study.bootstrap,
                 study.resample,
                 int(study.options.get("seed", 0)),
-                progress=lambda done, asked: tell_of(f"{done} of {asked} refits"),
+                progress=lambda done, asked: tell_of(f"{done} of {asked} refits", done, asked),
             )
         out.content["bootstrap"] = draws.to_dict()
         out.tabulate(draws.table(), f"bootstrap of {draws.kind}: {len(draws.draws)} refits")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -20,6 +19,7 @@ from molino.desk.steps.common import (
     show_next,
     show_table,
 )
+from molino.desk.steps.progress import Tell
 from molino.desk.steps.safety import draw_safety, show_safety
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ def do(job: Job, quiet: bool) -> PlainData:
     is_drawn = any(o.question.confidence for o in job.optimizations.values())
     vessels, source, fit = known_vessels(job, quiet, is_drawn)
 
-    def optimized(wanted: OptimizeTask, tell_of: Callable[[str], None]) -> Optimum:
+    def optimized(wanted: OptimizeTask, tell_of: Tell) -> Optimum:
         question = replace(wanted.question, vessel=vessels[wanted.vessel])
 
         def show(runs: int, value: float) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
@@ -17,6 +16,7 @@ from molino.desk.steps.common import (
     results_of,
     show_table,
 )
+from molino.desk.steps.progress import Tell
 
 if TYPE_CHECKING:
     from molino.core.design.recommendation import Recommendation
@@ -36,7 +36,7 @@ def do(job: Job, quiet: bool) -> PlainData:
     )
     chemistry, source = known_chemistry(job, quiet)
 
-    def rank(task: RecommendTask, tell_of: Callable[[str], None]) -> Recommendation:
+    def rank(task: RecommendTask, tell_of: Tell) -> Recommendation:
         return ranking_of(
             chemistry,
             task.feed,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import partial
 from typing import TYPE_CHECKING
@@ -17,9 +17,9 @@ from molino.desk.steps.common import (
     load_figures,
     print_written,
     results_of,
-    show_progress,
     show_table,
 )
+from molino.desk.steps.progress import Tell, show_progress
 from molino.desk.steps.safety import draw_safety, safety_of_runs, show_safety
 
 if TYPE_CHECKING:
@@ -102,7 +102,9 @@ def _run_all(job: Job, vessels: ByName, quiet: bool) -> _Found:
     found = _Found()
     sized = [name for name, vessel in vessels.items() if not _needs_size(vessel)]
     with show_progress("run", quiet) as tell_of:
-        for name, own in zip(sized, in_order(partial(_run_one, job, vessels, Here(tell_of)), sized), strict=True):
+        each = in_order(partial(_run_one, job, vessels, Here(tell_of)), sized)
+        for done, (name, own) in enumerate(zip(sized, each, strict=True), start=1):
+            tell_of(name, done, len(sized))
             with found.failures.at(name):
                 found.add(own)
                 if own.error is not None:
@@ -122,13 +124,13 @@ def _run_all(job: Job, vessels: ByName, quiet: bool) -> _Found:
     return found
 
 
-def _run_one(job: Job, vessels: ByName, tell_of: Here[Callable[[str], None]], name: str) -> _Found:
+def _run_one(job: Job, vessels: ByName, tell_of: Here[Tell], name: str) -> _Found:
     """A vessel as given, with all tasks of its table."""
     vessel, tasks, found = vessels[name], job.tanks.get(name), _Found()
 
-    def tell(what: str) -> None:
+    def tell(what: str, done: float = 0) -> None:
         if tell_of.own is not None:
-            tell_of.own(what)
+            tell_of.own(what, done, 1)
 
     tell(name)
     try:
@@ -146,7 +148,7 @@ def _run_one(job: Job, vessels: ByName, tell_of: Here[Callable[[str], None]], na
                 found.branches[name] = vessel.branch(tasks.branch)
         if name in job.follows:
             found.followed[name] = vessel.follow(
-                **job.follows[name].options, progress=lambda done: tell(f"{name} over time: {100 * done:.0f} %")
+                **job.follows[name].options, progress=lambda done: tell(f"{name} over time", done)
             )
     except MolinoError as error:
         found.error = error

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
@@ -19,6 +18,7 @@ from molino.desk.steps.common import (
     show_next,
     show_table,
 )
+from molino.desk.steps.progress import Tell
 from molino.desk.steps.safety import draw_safety, show_safety
 
 if TYPE_CHECKING:
@@ -37,7 +37,7 @@ def do(job: Job, quiet: bool) -> PlainData:
     require_tasks(job, "size", job.sizes, "add one with vessel, metric and target")
     vessels, source, fit = known_vessels(job, quiet, any(s.confidence for s in job.sizes.values()))
 
-    def sized(wanted: Size, tell_of: Callable[[str], None]) -> Sizing:
+    def sized(wanted: Size, tell_of: Tell) -> Sizing:
         return size(
             vessels[wanted.vessel],
             wanted.metric,

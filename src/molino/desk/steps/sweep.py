@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
@@ -17,6 +16,7 @@ from molino.desk.steps.common import (
     results_of,
     show_table,
 )
+from molino.desk.steps.progress import Tell
 
 if TYPE_CHECKING:
     from molino.core.design.sweep_result import Sweep
@@ -41,11 +41,11 @@ def do(job: Job, quiet: bool) -> PlainData:
     place = job.results_folder()
     folders = {name: job.results / f"sweep-{place.slug(name)}" for name in job.sweeps}
 
-    def swept(named: tuple[str, SweepTask], tell_of: Callable[[str], None]) -> Sweep | SweepParts:
+    def swept(named: tuple[str, SweepTask], tell_of: Tell) -> Sweep | SweepParts:
         name, wanted = named
 
         def show(done: int, cases: int) -> None:
-            tell_of(f"{done:,} of {cases:,} cases (Ctrl-C keeps them)")
+            tell_of(f"{done:,} of {cases:,} cases (Ctrl-C keeps them)", done, cases)
 
         asked = vessels[wanted.vessel], wanted.conditions, wanted.metrics
         if wanted.in_parts:

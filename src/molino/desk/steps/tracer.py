@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
-from molino.desk.steps.common import console, load_figures, print_written, show_progress, show_table
+from molino.desk.steps.common import console, load_figures, print_written, show_table
+from molino.desk.steps.progress import show_progress
 
 if TYPE_CHECKING:
     from molino.core.mixing.tracer_test import TracerTest

@@ -1,0 +1,135 @@
+"""The progress of a command: a line on the terminal, and a record by which `molino show --follow` watches it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from contextvars import ContextVar
+from dataclasses import asdict, dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
+
+_EVERY = 0.5
+"""Seconds between two records."""
+
+
+class Tell(Protocol):
+    """Shows progress: a text, and how much is done of how much, if that is known."""
+
+    def __call__(self, text: str, done: float = 0, of: float = 0) -> None: ...
+
+
+@dataclass(frozen=True)
+class Running:
+    """The progress of a command: its name and process, when it began; the work, its begin, and how much is done."""
+
+    command: str
+    process: int
+    since: float
+    text: str = ""
+    begun: float = 0.0
+    done: float = 0.0
+    of: float = 0.0
+
+    @property
+    def is_alive(self) -> bool:
+        """Whether the process still runs."""
+        try:
+            os.kill(self.process, 0)
+        except OSError:
+            return False
+        return True
+
+
+_WATCHED: ContextVar[Callable[[str, float, float, float], None] | None] = ContextVar("record of progress", default=None)
+
+
+def _path(results: Path) -> Path | None:
+    """The record of the commands that write to a folder of results, in the user's cache."""
+    from molino.core import disk_cache
+
+    cache = disk_cache.folder()
+    name = hashlib.sha256(str(results.resolve()).encode()).hexdigest()[:20]
+    return None if cache is None else cache / "running" / f"{name}.json"
+
+
+@contextmanager
+def recorded(results: Path, command: str) -> Iterator[None]:
+    """Record the progress of a command, until it ends."""
+    path = _path(results)
+    if path is None:
+        yield
+        return
+    own, written = Running(command, os.getpid(), time.time()), 0.0
+
+    def record(text: str, begun: float, done: float, of: float) -> None:
+        nonlocal written
+        if time.monotonic() - written < _EVERY:
+            return
+        written = time.monotonic()
+        with suppress(OSError):  # it is only shown
+            path.parent.mkdir(exist_ok=True)
+            temporary = path.with_suffix(f".{os.getpid()}")
+            temporary.write_text(json.dumps(asdict(replace(own, text=text, begun=begun, done=done, of=of))))
+            os.replace(temporary, path)
+
+    token = _WATCHED.set(record)
+    try:
+        yield
+    finally:
+        _WATCHED.reset(token)
+        found = running(results)
+        if found is not None and found.process == os.getpid():
+            path.unlink(missing_ok=True)
+
+
+def running(results: Path) -> Running | None:
+    """The command that writes to a folder of results now, if any."""
+    path = _path(results)
+    try:
+        found = Running(**json.loads(path.read_text())) if path is not None else None
+    except (OSError, ValueError, TypeError):
+        return None
+    return found if found is not None and found.is_alive else None
+
+
+def bar(stderr: bool = True) -> Progress:
+    """A line of progress: the work, how much is done, and the time left."""
+    from rich.progress import BarColumn, Progress, SpinnerColumn, Task, TextColumn, TimeRemainingColumn
+    from rich.text import Text
+
+    from molino.desk.steps.common import console
+
+    class TimeLeft(TimeRemainingColumn):
+        def render(self, task: Task) -> Text:
+            return super().render(task).append(" left") if task.time_remaining else Text()
+
+    columns = SpinnerColumn(), TextColumn("{task.description}", markup=False), BarColumn(20), TimeLeft(compact=True)
+    return Progress(*columns, console=console(stderr=stderr), transient=True, speed_estimate_period=60)
+
+
+@contextmanager
+def show_progress(what: str, quiet: bool) -> Iterator[Tell]:
+    """A line of progress on a terminal, and its record; yields the function that changes them."""
+    from molino.desk.steps.common import console
+
+    record, begun = _WATCHED.get() or (lambda text, begun, done, of: None), time.time()
+    record(what, begun, 0, 0)
+    if quiet or not console(stderr=True).is_terminal:
+        yield lambda text, done=0, of=0: record(f"{what}: {text}", begun, done, of)
+        return
+    with bar() as progress:
+        task = progress.add_task(f"{what} ...", total=None)
+
+        def tell(text: str, done: float = 0, of: float = 0) -> None:
+            progress.update(task, description=f"{what}: {text}", completed=done, total=of or None)
+            record(f"{what}: {text}", begun, done, of)
+
+        yield tell

@@ -36,6 +36,7 @@ class Client(Protocol):
 
     def get_executor(self) -> Executor: ...
     def nthreads(self) -> Mapping[str, int]: ...
+    def scheduler_info(self) -> Mapping[str, Any]: ...
 
 
 Workers: TypeAlias = int | str | Executor | Client | None
@@ -54,6 +55,10 @@ _AHEAD, _MOST_SENT = 3, 40
 the ones before them."""
 _MOST_LOSSES = 3
 """Number of times in succession that workers may be lost."""
+_LOOK_SECONDS = 10.0
+"""Time without a result after which it is examined whether the cluster still knows the work."""
+_RETURN_SECONDS = 60.0
+"""Time in which a cluster that is lost must answer again."""
 _IDLE_SECONDS = 20
 """Time after which processes without work end."""
 
@@ -171,13 +176,9 @@ class _Crew(Generic[Item, Found]):
     def __init__(self, workers: Workers, work: Callable[[Item], Found], in_machine_code: bool) -> None:
         import cloudpickle
 
-        self.owned, self.count, self._own = 0, count_of(workers), partial(_alone, work, in_machine_code)
-        if isinstance(workers, Executor):
-            self.executor = workers
-        elif isinstance(workers, Client):
-            self.executor = workers.get_executor()
-        else:
-            self.owned, self.executor = self.count, _processes(self.count)
+        self.workers, self.count, self._own = workers, count_of(workers), partial(_alone, work, in_machine_code)
+        self.owned = not isinstance(workers, Executor | Client)
+        self.executor, self.scheduler = self._found(), _scheduler_of(workers)
         self.work, self.in_machine_code = cloudpickle.dumps(work), in_machine_code
 
     def results(self, source: Iterator[Item], left: int) -> Iterator[Found]:
@@ -199,17 +200,14 @@ class _Crew(Generic[Item, Found]):
                 if not sent:
                     return
                 chunk, future = sent[0]
-                if not future.done():
-                    wait([future for _, future in sent if not future.done()], return_when=FIRST_COMPLETED)
-                    if not future.done():  # a later one is known: the workers need more
-                        continue
                 try:
+                    if not self._is_done(future, [other for _, other in sent if not other.done()]):
+                        continue  # a later one is known: the workers need more
                     found, seconds = future.result()
                 except _losses() as error:
                     losses += 1
-                    if not self.owned or losses == _MOST_LOSSES:
+                    if losses == _MOST_LOSSES or not self._is_renewed():
                         raise _lost(error) from error
-                    self.executor = _processes(self.owned)
                     sent = deque((own, future if _is_known(future) else self._send(own)) for own, future in sent)
                     continue
                 sent.popleft()
@@ -221,6 +219,31 @@ class _Crew(Generic[Item, Found]):
             if [1 for _, future in sent if not (future.cancel() or future.done())] and self.owned:
                 self.executor.shutdown(wait=False, kill_workers=True)  # type: ignore[call-arg]
 
+    def _found(self) -> Executor:
+        if isinstance(self.workers, Client):
+            return self.workers.get_executor()
+        return self.workers if isinstance(self.workers, Executor) else _processes(self.count)
+
+    def _is_done(self, future: Future[Any], unknown: list[Future[Any]]) -> bool:
+        """Whether a result is known, after waiting for any; CancelledError if the cluster has forgotten them."""
+        if unknown and not future.done():
+            is_late = not wait(unknown, _LOOK_SECONDS, return_when=FIRST_COMPLETED).done
+            if is_late and isinstance(self.workers, Client) and _scheduler_of(self.workers) != self.scheduler:
+                raise CancelledError("the scheduler was lost")
+        return future.done()
+
+    def _is_renewed(self) -> bool:
+        """Whether lost workers are replaced: by new processes, or by a cluster that answers again."""
+        if isinstance(self.workers, Executor):
+            return False
+        end = perf_counter() + _RETURN_SECONDS
+        while isinstance(self.workers, Client) and _scheduler_of(self.workers) is None:
+            if perf_counter() > end:
+                return False
+            sleep(0.5)
+        self.executor, self.scheduler = self._found(), _scheduler_of(self.workers)
+        return True
+
     def _send(self, chunk: list[Item]) -> Future[tuple[list[Found], float]]:
         try:
             return self.executor.submit(_chunk, self.work, chunk, self.in_machine_code, os.getpid())
@@ -228,6 +251,16 @@ class _Crew(Generic[Item, Found]):
             failed: Future[tuple[list[Found], float]] = Future()
             failed.set_exception(error)
             return failed
+
+
+def _scheduler_of(workers: Workers) -> object:
+    """The identity of the scheduler of a cluster; None if it cannot be reached."""
+    if not isinstance(workers, Client):
+        return None
+    try:
+        return workers.scheduler_info().get("id")
+    except (OSError, RuntimeError, ValueError, CancelledError):  # as those of a connection that is closed
+        return None
 
 
 def count_of(workers: Workers) -> int:

@@ -225,5 +225,7 @@ def workers_of(count: str | None, cluster: str | None) -> Iterator[None]:
         client = Client(cluster, timeout=_CONNECT_SECONDS)
     except (OSError, ValueError) as error:
         raise SolveError(f"{cluster} does not answer ({error})", "--cluster", "start `dask scheduler`") from error
+    if not client.nthreads():
+        console(stderr=True).print("the cluster has no workers yet: start `dask worker`", style="dim")
     with client, using(client):
         yield

@@ -45,6 +45,8 @@ and, for work that takes long, all cores."""
 
 _CHUNK_SECONDS = 0.3
 """Time that a chunk should take: long compared with its way to a worker, short compared with a cancellation."""
+_LONGEST_SECONDS = 1.2
+"""Time after which the rest of a chunk is left to others: its items may take longer than those before it."""
 _ALONE_SECONDS, _LONG_SECONDS = 2.0, 20.0
 """Time after which work may go over to all cores, and time that the rest must take for it, as processes begin in
 seconds."""
@@ -212,7 +214,9 @@ class _Crew(Generic[Item, Found]):
                     continue
                 sent.popleft()
                 losses = 0
-                per_item = max(seconds / len(chunk), 1e-9)
+                if rest := chunk[len(found) :]:
+                    sent.appendleft((rest, self._send(rest)))
+                per_item = max(seconds / len(found), 1e-9)
                 size = max(1, min(_GROWTH * size, int(_CHUNK_SECONDS / per_item)))
                 yield from found
         finally:
@@ -318,12 +322,15 @@ def _limit_threads() -> None:
 
 
 def _chunk(work: bytes, chunk: list[Any], in_machine_code: bool, caller: int) -> tuple[list[Any], float]:
-    """The results of a chunk in a worker, and the time that they took."""
+    """The results of a chunk in a worker, of its first items only if they take long, and the time that they took."""
     if os.getpid() != caller:
         _limit_threads()
-    function = _read(work)
-    begin = perf_counter()
-    return [_alone(function, in_machine_code, item) for item in chunk], perf_counter() - begin
+    function, found, begin, taken = _read(work), list[Any](), perf_counter(), 0.0
+    for item in chunk:
+        found.append(_alone(function, in_machine_code, item))
+        if (taken := perf_counter() - begin) > _LONGEST_SECONDS:
+            break
+    return found, taken
 
 
 def _losses() -> tuple[type[BaseException], ...]:

@@ -136,13 +136,19 @@ def _each_at_its_best(
     """Each arrangement at its best, the ones from whose sizes the others begin first."""
     found: list[Arrangement] = []
     for names in ([n for n in makers if n in _LEARNED], [n for n in makers if n not in _LEARNED]):
-        best = in_order(
-            partial(_best_of, arrangements, question), names, workers, evaluations=_EVALUATIONS * len(names)
-        )
-        for name, one in zip(names, best, strict=True):
+        last_first, best = names[::-1], dict[str, Arrangement]()  # the last ones take the longest
+        work = partial(_best_of, arrangements, question, tuple(found))
+        each = in_order(work, last_first, workers, evaluations=_EVALUATIONS * len(names))
+        for name, one in zip(last_first, each, strict=True):
+            best[name] = one
             if progress is not None:
                 progress(name)
-            found.append(arrangements.with_ends(_nested(one, found, arrangements, makers[name], question)))
+        before = tuple(found)
+        for name in names:
+            one = best[name]
+            if not _is_last(name, before):
+                one = _nested(one, found, arrangements, makers[name], question)
+            found.append(arrangements.with_ends(one))
         for one in found:
             arrangements.learn(one)
     return found
@@ -458,8 +464,16 @@ class _Task:
         return (first.value > second.value) == (self.maximize is not None)
 
 
-def _best_of(arrangements: _Arrangements, task: _Task, name: str) -> Arrangement:
-    return _at_its_best(name, arrangements.makers()[name], task, _STARTS.get(name, 1))
+def _best_of(arrangements: _Arrangements, task: _Task, before: Sequence[Arrangement], name: str) -> Arrangement:
+    """An arrangement at its best, after comparison with those that it contains if all of them are known."""
+    make = arrangements.makers()[name]
+    one = _at_its_best(name, make, task, _STARTS.get(name, 1))
+    return _nested(one, before, arrangements, make, task) if _is_last(name, before) else one
+
+
+def _is_last(name: str, before: Sequence[Arrangement]) -> bool:
+    """Whether all arrangements that this one contains are known."""
+    return _CONTAINS.get(name, {}).keys() <= {one.name for one in before}
 
 
 def _at_its_best(name: str, make: Maker, task: _Task, n_starts: int, begin: ByName | None = None) -> Arrangement:

@@ -223,7 +223,7 @@ def workers_of(count: str | None, cluster: str | None) -> Iterator[None]:
         raise InputError("a cluster needs the package distributed", "", "pip install 'molino[dask]'") from error
     try:
         client = Client(cluster, timeout=_CONNECT_SECONDS)
-    except (OSError, ValueError) as error:
+    except (OSError, ValueError, TypeError, RuntimeError) as error:  # the last two without the keys of TLS
         raise SolveError(f"{cluster} does not answer ({error})", "--cluster", "start `dask scheduler`") from error
     if not client.nthreads():
         console(stderr=True).print("the cluster has no workers yet: start `dask worker`", style="dim")

@@ -12,38 +12,25 @@ from __future__ import annotations
 import itertools
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from typing import Any, TypeAlias
+from typing import Any
 
 import numpy as np
 import scipy
 
 from molino.core.arguments import checked
-from molino.core.balances.compiled import compiled
-from molino.core.balances.continuation import ArcLength
-from molino.core.balances.engines import lsoda, start
-from molino.core.balances.functions import functions_of
-from molino.core.balances.source import NotFinite
-from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contents.feed import Feed, require_feed
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
+from molino.core.design.attainable_curves import Curve, Curves
 from molino.core.design.attainable_region import NEIGHBORS, AttainableRegion
 from molino.core.design.best_train import Point
-from molino.core.errors import Faults, InputError, SolveError
+from molino.core.errors import Faults, InputError
 from molino.core.parallel import Workers, in_order
-from molino.core.symbols import in_order as symbols_in_order
 from molino.core.units import QuantityLike
 from molino.core.vessels.plug_flow import PlugFlow
 
 _MOST_DIMENSIONS = 4
-_POINTS = 240
-"""Points along a tube."""
-_DECADES = (-4.0, 5.0)
-"""Times of a tube, in units of the time in which the feed would be consumed at its initial rate, as powers of ten."""
-_FULLEST = 0.9995
-"""Largest tank: V / (V + volume in which the feed would be consumed at its initial rate)."""
-_STEP = 0.02
 _OUTWARD = 2e-3
 """The sine of the smallest outward angle of a rate vector at which a tube leaves a mixing line."""
 _GROWN = 2e-5
@@ -53,12 +40,8 @@ _OUTSIDE = 1e-4
 """Smallest distance of a new point from the region, in units of its size."""
 _LONG = 0.02
 """Smallest length of mixing lines that are examined."""
-_STILL = 1e-9
 _MOST_STARTS = 24
 """Points of one curve from which vessels are tried."""
-
-Curve: TypeAlias = tuple[str, np.ndarray, np.ndarray]
-"""The kind of vessel; states, shape (points, states), the first one that of the begin; volumes, shape (points,)."""
 
 
 @checked
@@ -138,101 +121,6 @@ def read_region(
     return template, tuple(metrics)
 
 
-class _Curves:
-    """The states of tubes and tanks that begin at a state."""
-
-    def __init__(self, template: PlugFlow, metrics: tuple[Metric, ...]) -> None:
-        self.template, self.metrics = template, metrics
-        expressions = tuple(template.spec.expression(m) for m in metrics)
-        balances = template.spec.model.balances
-        if not balances.is_autonomous:
-            raise InputError(
-                "its rates depend on the place", "attainable", "leave out conditions that change along a tube"
-            )
-        asked = frozenset[Any]().union(*(e.free_symbols for e in expressions))
-        self.balances = balances.reduced(tuple(symbols_in_order(asked)))
-        case = Case(self.balances, template.spec.case.values)
-        self.functions = functions_of(case)
-        self.output = compiled(self.balances).outputs(expressions)(case.values)
-        self.jacobian_at = compiled(self.balances).jacobian(case.values)
-        self.first, self.scale = start(case)
-        rate = self.rate(self.first)
-        if not np.abs(rate / self.scale).max() > 1e-14:
-            message = "no reaction starts in the feed"
-            raise SolveError(message, "attainable", "feed the species that the reaction needs to begin")
-        self.whole = float(1 / np.abs(rate / self.scale).max())
-        """Volume in which the feed would be consumed at its initial rate."""
-
-    def __reduce__(self) -> tuple[Any, ...]:
-        return _Curves, (self.template, self.metrics)
-
-    def rate(self, state: np.ndarray) -> np.ndarray:
-        """The rate vector: formation per volume."""
-        return np.array(self.functions.slopes(state, 0.0), dtype=float)
-
-    def both(self, begin: tuple[bool, np.ndarray]) -> list[Curve]:
-        """The curves of tanks, and of tubes if asked for."""
-        has_tube, state = begin
-        return [*([self.tube(state)] if has_tube else []), self.tank(state)]
-
-    def tube(self, begin: np.ndarray) -> Curve:
-        """The states of a tube, evenly spaced along its course, and the volumes."""
-        rate = np.abs(self.rate(begin) / self.scale).max()
-        if not rate * self.whole > _STILL:
-            return "tube", begin[None], np.zeros(1)
-        volumes = np.concatenate([[0.0], self.whole * np.geomspace(10 ** _DECADES[0], 10 ** _DECADES[1], 90)])
-        states = self._along(begin, volumes)
-        if len(states) < 3:
-            return "tube", begin[None], np.zeros(1)
-        steps = np.linalg.norm(np.diff(states / self.scale, axis=0), axis=1)
-        length = np.concatenate([[0.0], np.cumsum(steps)])
-        if not length[-1] > 1e-9:
-            return "tube", begin[None], np.zeros(1)
-        even = np.interp(np.linspace(0, length[-1], _POINTS), length, volumes[: len(states)])
-        fine = np.unique(np.concatenate([even, volumes[: len(states)][::3]]))
-        states = self._along(begin, fine)
-        return "tube", states, fine[: len(states)]
-
-    def _along(self, begin: np.ndarray, volumes: np.ndarray) -> np.ndarray:
-        """States along a tube up to the end of the integration."""
-        rhs, jacobian = self.functions.callbacks()
-        try:
-            rows, info = lsoda(rhs, jacobian, begin, volumes, 1e-9, 1e-12 * self.scale)
-        except NotFinite:
-            return begin[None]
-        good = np.isfinite(rows).all(axis=1)
-        if info["message"] != "Integration successful.":
-            good &= np.append(True, info["tcur"] >= volumes[1:])
-        count = len(rows) if good.all() else int(np.argmin(good))
-        return np.asarray(np.where((rows[:count] < 0) & (rows[:count] > -1e-9 * self.scale), 0.0, rows[:count]))
-
-    def tank(self, begin: np.ndarray) -> Curve:
-        """The states of tanks of all sizes, on the curve that begins with the feed, and the volumes."""
-        n, fed = len(begin), begin / self.scale
-
-        def residual(z: np.ndarray) -> np.ndarray:
-            return np.asarray(
-                (z[:n] - fed) * (1 - z[n]) - z[n] * self.whole * self.rate(z[:n] * self.scale) / self.scale
-            )
-
-        def jacobian(z: np.ndarray) -> np.ndarray:
-            own = np.array(self.jacobian_at(z[:n] * self.scale, 0.0), dtype=float)
-            rows = (1 - z[n]) * np.eye(n) - z[n] * self.whole * own * self.scale[None, :] / self.scale[:, None]
-            last = -(z[:n] - fed) - self.whole * self.rate(z[:n] * self.scale) / self.scale
-            return np.column_stack([rows, last])
-
-        states, volumes = [begin], [0.0]
-        try:
-            for z, _ in ArcLength(residual, jacobian, _STEP).walk(np.append(fed, 0.0), -1e-9, _FULLEST):
-                if (z[:n] < -1e-9).any() or len(states) > 400:
-                    break
-                volumes.append(self.whole * float(z[n]) / (1 - float(z[n])))
-                states.append(np.maximum(z[:n], 0.0) * self.scale)
-        except (SolveError, NotFinite):
-            pass
-        return "tank", np.array(states), np.array(volumes)
-
-
 class _Growth:
     """The growing region, in independent coordinates."""
 
@@ -240,7 +128,7 @@ class _Growth:
         self, template: PlugFlow, metrics: tuple[Metric, ...], progress: Callable[[int, int], None] | None
     ) -> None:
         self.template, self.metrics, self.progress = template, metrics, progress
-        self.curves = _Curves(template, metrics)
+        self.curves = Curves(template, metrics)
         self.scale, self.rate = self.curves.scale, self.curves.rate
         self.feed = Point(self.curves.first.copy(), "feed")
         self.branches = itertools.count(1)

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from molino.core.errors import Fault
     from molino.desk.job.load import Job
 
-from molino.desk.steps.common import console
+from molino.desk.steps.terminal import console
 
 _CONNECT_SECONDS = 10
 """Time in which the scheduler of a cluster must answer."""

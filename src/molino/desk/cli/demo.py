@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
-from molino.desk.steps.common import console, one_screen
+from molino.desk.steps.terminal import console, one_screen
 
 _FILES = {
     "liquor": (

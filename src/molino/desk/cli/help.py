@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import handle_errors
-from molino.desk.steps.common import console, show_table
+from molino.desk.steps.terminal import console, show_table
 
 TOPICS = {
     "formulas": "rate laws and reactions",

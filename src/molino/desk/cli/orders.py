@@ -8,7 +8,8 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, Formats, Output, Quiet, as_asked, handle_errors, kinds_of
-from molino.desk.steps.common import console, load_figures, print_written, show_table
+from molino.desk.steps.common import load_figures, print_written
+from molino.desk.steps.terminal import console, show_table
 
 Data = Annotated[
     Path, typer.Argument(metavar="DATA", help="A table of measurements (CSV or XLSX).", show_default=False)

@@ -68,7 +68,7 @@ _COMMON = """
 | `--only NAME` | only this table of the job, for example `--only tube` for `[size.tube]`; may be repeated |
 | `--output FOLDER` | folder of the results; by default `results/JOB` next to the job |
 | `--format FORMAT` | only this format (`csv`, `xlsx`, `parquet`, `json`, `png`, `svg`, `pdf`); may be repeated |
-| `--workers N`, `--cluster ADDRESS` | of `fit`, `sweep`, `recommend`: processes, or a [Dask cluster](scaling.md) |
+| `--workers N`, `--cluster ADDRESS` | a number of processes, or a [Dask cluster](scaling.md) |
 | `--quiet` | print only errors |
 | `--json` | print only the result, as JSON |
 | `--debug` | show the traceback of an error |

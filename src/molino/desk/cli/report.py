@@ -20,8 +20,8 @@ from molino.desk.cli.common import (
     read_job,
     workers_of,
 )
-from molino.desk.steps.common import console
 from molino.desk.steps.progress import show_progress
+from molino.desk.steps.terminal import console
 
 Target = Annotated[
     Path | None,

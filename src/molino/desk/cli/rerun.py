@@ -8,8 +8,8 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
-from molino.desk.steps.common import console, show_table
 from molino.desk.steps.progress import show_progress
+from molino.desk.steps.terminal import console, show_table
 
 ReportPath = Annotated[Path, typer.Argument(metavar="REPORT", help="A page of molino report.", show_default=False)]
 Inputs = Annotated[

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
-from molino.desk.steps.common import console, show_table
+from molino.desk.steps.terminal import console, show_table
 
 LibraryPath = Annotated[Path, typer.Argument(metavar="LIBRARY", help="A TOML file with reactions.", show_default=False)]
 Names = Annotated[

@@ -13,8 +13,8 @@ import typer
 
 from molino.core.annotations import ByName
 from molino.desk.cli.common import AsJson, Debug, as_asked, handle_errors
-from molino.desk.steps.common import console, show_table
 from molino.desk.steps.progress import Running, bar, running
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     import pandas as pd

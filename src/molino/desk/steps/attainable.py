@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
-    console,
     content_of,
     do_each,
     known_chemistry,
@@ -16,6 +15,7 @@ from molino.desk.steps.common import (
     results_of,
 )
 from molino.desk.steps.progress import Tell
+from molino.desk.steps.terminal import console
 
 if TYPE_CHECKING:
     from molino.core.design.attainable_region import AttainableRegion

@@ -7,8 +7,9 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import ByName, PlainData
-from molino.desk.steps.common import console, known_vessels, show_table
+from molino.desk.steps.common import known_vessels
 from molino.desk.steps.progress import show_progress
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     import pandas as pd

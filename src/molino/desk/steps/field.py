@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.core.errors import Failures, InputError
-from molino.desk.steps.common import console, known_chemistry, load_figures, print_written, results_of
+from molino.desk.steps.common import known_chemistry, load_figures, print_written, results_of
 from molino.desk.steps.progress import Tell, show_progress
+from molino.desk.steps.terminal import console
 
 if TYPE_CHECKING:
     from molino.desk.job.fields import FieldTask

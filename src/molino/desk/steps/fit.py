@@ -6,8 +6,9 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
-from molino.desk.steps.common import console, do_fits, load_figures, print_written, results_of, show_table
+from molino.desk.steps.common import do_fits, load_figures, print_written, results_of
 from molino.desk.steps.fit_report import after, before, over_temperature
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     from molino.core.fitting.fit_result import Fit

@@ -6,8 +6,9 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
-from molino.desk.steps.common import console, load_figures, show_table
+from molino.desk.steps.common import load_figures
 from molino.desk.steps.progress import show_progress
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     import pandas as pd

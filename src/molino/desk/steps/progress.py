@@ -105,7 +105,7 @@ def bar(stderr: bool = True) -> Progress:
     from rich.progress import BarColumn, Progress, SpinnerColumn, Task, TextColumn, TimeRemainingColumn
     from rich.text import Text
 
-    from molino.desk.steps.common import console
+    from molino.desk.steps.terminal import console
 
     class TimeLeft(TimeRemainingColumn):
         def render(self, task: Task) -> Text:
@@ -118,7 +118,7 @@ def bar(stderr: bool = True) -> Progress:
 @contextmanager
 def show_progress(what: str, quiet: bool) -> Iterator[Tell]:
     """A line of progress on a terminal, and its record; yields the function that changes them."""
-    from molino.desk.steps.common import console
+    from molino.desk.steps.terminal import console
 
     record, begun = _WATCHED.get() or (lambda text, begun, done, of: None), time.time()
     record(what, begun, 0, 0)

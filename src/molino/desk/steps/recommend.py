@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
-    console,
     content_of,
     do_each,
     known_chemistry,
@@ -14,9 +13,9 @@ from molino.desk.steps.common import (
     print_written,
     require_tasks,
     results_of,
-    show_table,
 )
 from molino.desk.steps.progress import Tell
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     from molino.core.design.recommendation import Recommendation

@@ -11,16 +11,10 @@ from molino.core.annotations import ByName, PlainData
 from molino.core.contract.run_result import RunResult
 from molino.core.errors import Failures, MolinoError
 from molino.core.parallel import Here, in_order
-from molino.desk.steps.common import (
-    console,
-    known_vessels,
-    load_figures,
-    print_written,
-    results_of,
-    show_table,
-)
+from molino.desk.steps.common import known_vessels, load_figures, print_written, results_of
 from molino.desk.steps.progress import Tell, show_progress
 from molino.desk.steps.safety import draw_safety, safety_of_runs, show_safety
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import ByName
-from molino.desk.steps.common import load_figures, show_table
+from molino.desk.steps.common import load_figures
+from molino.desk.steps.terminal import show_table
 
 if TYPE_CHECKING:
     from molino.core.safety.safety_results import Safety

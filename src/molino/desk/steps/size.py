@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
 from molino.desk.steps.common import (
-    console,
     content_of,
     do_each,
     known_vessels,
@@ -16,10 +15,10 @@ from molino.desk.steps.common import (
     require_tasks,
     results_of,
     show_next,
-    show_table,
 )
 from molino.desk.steps.progress import Tell
 from molino.desk.steps.safety import draw_safety, show_safety
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
-from molino.desk.steps.common import console, load_figures, print_written, show_table
+from molino.desk.steps.common import load_figures, print_written
 from molino.desk.steps.progress import show_progress
+from molino.desk.steps.terminal import console, show_table
 
 if TYPE_CHECKING:
     from molino.core.mixing.tracer_test import TracerTest

@@ -64,14 +64,9 @@ def size(
     confidence : float, optional
         The probability of reaching the target, like 0.95, given the covariance of the fitted constants and `spread`:
         the least size with which this share of 1024 draws reaches it (256 for trains and vessels with events).
-    spread : mapping of condition to quantity, optional
-        Standard deviations of other uncertain conditions: {"flow": "1 m3/h"}, in addition to those given in the vessel
-        (flow="12 +- 1 m3/h").
-    seed : int
-        Of the draws.
-    workers : int, "all", Executor or Client of `distributed`, optional
-        A number of processes; by default all cores, if it takes long. The numbers do not depend on the workers.
-    progress : callable (text), optional
+    spread : mapping of condition to quantity, optional; seed : int
+        Standard deviations of other uncertain conditions, {"flow": "1 m3/h"}; that of the draws.
+    workers : int, "all", Executor or Client, optional; progress : callable (text), optional
 
     Returns
     -------
@@ -94,10 +89,8 @@ def size(
     free = check_size(vessel, metric, free)
     check_confidence(vessel, confidence, spread, (free,))
     plain = _plain_size(vessel, metric, wanted, free)
-    if confidence is None:
-        return plain
     with using(workers):
-        return _with_confidence(vessel, plain, confidence, spread, seed, progress)
+        return plain if confidence is None else _with_confidence(vessel, plain, confidence, spread, seed, progress)
 
 
 def _with_confidence(

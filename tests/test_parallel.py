@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import sys
 import time
 from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from pathlib import Path
@@ -131,7 +132,7 @@ def test_another_kind_of_workers_is_refused(workers: object) -> None:
         mo.sweep(TUBE, {"T": ["330 K"]}, METRICS, workers=workers)
 
 
-def test_commands_take_workers_and_a_cluster(tmp_path: Path, molino: Typed) -> None:
+def test_commands_take_workers_and_a_cluster(tmp_path: Path, molino: Typed, monkeypatch: pytest.MonkeyPatch) -> None:
     """The same files; an address without a scheduler, and both options, are refused in words."""
     job = tmp_path / "job.toml"
     job.write_text(JOB)
@@ -147,6 +148,8 @@ def test_commands_take_workers_and_a_cluster(tmp_path: Path, molino: Typed) -> N
     assert mo.files.read_sweep(tmp_path / "three" / "sweep-map").table()["conversion of A"][0] == pytest.approx(
         0.1813, abs=1e-4
     )
+    monkeypatch.setitem(sys.modules, "distributed", None)
+    assert "pip install 'molino[dask]'" in molino("sweep", job, "--cluster", "tcp://127.0.0.1:9").output
     both = molino("sweep", job, "--workers", "2", "--cluster", "tcp://127.0.0.1:9")
     assert both.exit_code == 2
     assert "the workers of a cluster are its own" in both.output

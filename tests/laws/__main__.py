@@ -6,11 +6,13 @@ import sys
 import time
 import warnings
 from collections import Counter
+from pathlib import Path
 
 import numpy as np
 
 import molino as mo
 from molino.core.parallel import in_order
+from molino.desk.job.unfinished import resumable
 
 from .laws import LAWS
 
@@ -37,11 +39,13 @@ def main(problems: int, first: int = 0, only: str = "") -> int:
     begun = time.perf_counter()
     count: Counter[tuple[str, str]] = Counter()
     taken: dict[str, float] = dict.fromkeys(names, 0.0)
-    for (name, seed), (outcome, why, seconds) in zip(tasks, in_order(tried, tasks, "all"), strict=True):
-        taken[name] += seconds
-        count[name, outcome] += 1
-        if outcome != "held":
-            print(f"{outcome}: {name}, seed {seed}: {why[:300]}", flush=True)
+    source = "".join(path.read_text() for path in sorted(Path(__file__).parent.glob("*.py")))
+    with resumable("laws", {"laws": source, "problems": f"{each} from {first} of {only}"}, print):
+        for (name, seed), (outcome, why, seconds) in zip(tasks, in_order(tried, tasks, "all"), strict=True):
+            taken[name] += seconds
+            count[name, outcome] += 1
+            if outcome != "held":
+                print(f"{outcome}: {name}, seed {seed}: {why[:300]}", flush=True)
     print(f"\n{'law':<80}{'held':>8}{'broken':>8}{'refused':>8}{'ms each':>9}")
     for name in names:
         counts = [count[name, outcome] for outcome in ("held", "broken", "refused")]

@@ -193,15 +193,16 @@ def read_job(path: Path) -> Job:
 
 @contextmanager
 def continued(job: Job, command: str, options: ByName, quiet: bool) -> Iterator[None]:
-    """Record the progress of a command, and keep what it computes until it ends; begin with what is kept of it."""
-    from molino.desk.job.unfinished import resumable
+    """Record the progress of a command, and keep its results until it ends; begin with those that are kept."""
+    from molino.desk.job.unfinished import question_of, resumable
     from molino.desk.steps.progress import recorded
 
     def tell(remark: str) -> None:
         if not quiet:
-            console(stderr=True).print(remark, style="dim")
+            console(stderr=True).print(f"{command} {remark}", style="dim")
 
-    with recorded(job.results, command), resumable(job, command, options, tell):
+    name, question = f"{job.results.resolve()} {command}", question_of(job, options)
+    with recorded(job.results, command), resumable(name, question, tell):
         yield
 
 

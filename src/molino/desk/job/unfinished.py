@@ -1,4 +1,4 @@
-"""What a command has computed, kept in the cache until it has ended, so that the same command continues after any end.
+"""Results of long work, kept in the cache until it has ended, so that the same work continues after any end.
 
 The results are pickled: they stay in the user's own cache, so that no job or folder from elsewhere can bring any.
 """
@@ -132,8 +132,17 @@ class UnfinishedWork:
 
 
 @contextmanager
-def resumable(job: Job, command: str, options: ByName, tell: Callable[[str], None]) -> Iterator[None]:
-    """Keep the results of a command of a job until it has ended, and begin with those that are kept.
+def resumable(name: str, question: Mapping[str, str], tell: Callable[[str], None]) -> Iterator[None]:
+    """Keep the results of calls of `in_order` until the block has ended, and begin with those that are kept.
+
+    Parameters
+    ----------
+    name : str
+        Of the work: the same for the work that may continue it.
+    question : mapping of str to str
+        All that the results depend on, besides Molino and its packages.
+    tell : callable
+        Is given the remark that it continues, or begins anew and why.
 
     Raises
     ------
@@ -145,10 +154,9 @@ def resumable(job: Job, command: str, options: ByName, tell: Callable[[str], Non
         yield
         return
     place = cache / "unfinished"
-    named = f"{job.results.resolve()} {command}"
-    work = UnfinishedWork(place / _hash(named.encode()), _question(job, {"command": command, **options}))
+    work = UnfinishedWork(place / _hash(name.encode()), {**question, **_surroundings()})
     if work.remark:
-        tell(f"{command} {work.remark}")
+        tell(work.remark)
     is_finished = False
     try:
         with keeping(work):
@@ -160,13 +168,17 @@ def resumable(job: Job, command: str, options: ByName, tell: Callable[[str], Non
             shutil.rmtree(old, ignore_errors=True)
 
 
-def _question(job: Job, options: ByName) -> dict[str, str]:
-    """All that the results depend on."""
+def question_of(job: Job, options: ByName) -> dict[str, str]:
+    """The job with its data, and the options of a command."""
     files = {name: _hash(path.read_bytes()) for name, path in {job.path.name: job.path, **job.files}.items()}
+    return {**files, **{f"option {name}": repr(value) for name, value in options.items()}}
+
+
+def _surroundings() -> dict[str, str]:
+    """The versions, and the engines of integration."""
     packages = {f"version of {name}": version(name) for name in ("numpy", "scipy", "sympy")}
     code = f"{find_spec('numba') is not None} {os.environ.get('MOLINO_MACHINE_CODE', '')}"
-    asked = {f"option {name}": repr(value) for name, value in options.items()}
-    return {**files, **asked, "version of Molino": disk_cache.state_of_source(), **packages, "machine code": code}
+    return {"version of Molino": disk_cache.state_of_source(), **packages, "machine code": code}
 
 
 def _hash(content: bytes) -> str:

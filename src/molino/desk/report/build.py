@@ -143,7 +143,7 @@ def take_steps(
 def _step(
     job: Job, draws: bool, quiet: bool, progress: Here[Tell | None], step: str
 ) -> tuple[PlainData | MolinoError, CollectedResults]:
-    """A step, or its error; and what it has collected."""
+    """A step, or its error; and the collected results."""
     if progress.own is not None:
         progress.own(step, (steps := steps_of(job)).index(step), len(steps))
     collected = CollectedResults(draws, f"{step}-")

@@ -98,7 +98,7 @@ def test_a_folder_shows_its_files_and_the_command_that_writes_to_it(tmp_path: Pa
     assert molino("sweep", tmp_path / "job.toml", "--format", "csv").exit_code == 0
     results = tmp_path / "results" / "job"
     with recorded(results, "sweep"), show_progress("sweep map", True) as tell:
-        time.sleep(0.6)
+        time.sleep(1.1)
         tell("30 of 40 cases", 30, 40)
         shown = molino("show", results).output
         assert json.loads(molino("show", results, "--json").output)["running"]["done"] == 30

@@ -8,20 +8,20 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
-import sqlite3
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager, suppress
-from importlib.metadata import version
-from importlib.util import find_spec
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from molino.core import disk_cache
 from molino.core.annotations import ByName
 from molino.core.unfinished import keeping
 from molino.desk.job.load import Job
 from molino.desk.tables.held import held
+
+if TYPE_CHECKING:
+    from sqlite3 import Connection
 
 _SECONDS = 1.0
 """Time after which results are written: no more is lost, and a command that takes less writes nothing."""
@@ -44,9 +44,9 @@ class UnfinishedWork:
         That it continues, or begins anew and why.
     """
 
-    def __init__(self, folder: Path, question: Mapping[str, str]) -> None:
-        self.folder, self.question, self.remark = folder, dict(question), ""
-        self._database: sqlite3.Connection | None = None
+    def __init__(self, folder: Path, question: Callable[[], Mapping[str, str]]) -> None:
+        self.folder, self.question, self.remark = folder, question, ""
+        self._database: Connection | None = None
         self._held = ExitStack()
         self._engines: dict[str, bool] = {}
         self._waiting: list[tuple[str, int, bytes]] = []
@@ -56,6 +56,8 @@ class UnfinishedWork:
 
     def _begin(self) -> None:
         """Hold the folder, and open the results of the same question."""
+        import sqlite3
+
         self._held.enter_context(held(self.folder))
         try:
             self._open()
@@ -64,16 +66,19 @@ class UnfinishedWork:
             self._open()
 
     def _open(self) -> None:
+        import sqlite3
+
+        question = self.question()
         self._database = database = sqlite3.connect(self.folder / _FILE, isolation_level=None)
         database.executescript(_TABLES)
         before = dict(database.execute("select name, text from question"))
-        changed = [name for name in {**before, **self.question} if before.get(name) != self.question.get(name)]
+        changed = [name for name in {**before, **question} if before.get(name) != question.get(name)]
         if before and changed:
             self.remark = f"begun anew, since these changed: {', '.join(changed)}"
             database.executescript("delete from question; delete from engine; delete from done;")
         ((count,),) = database.execute("select count(*) from done")
         self.remark = f"continues with {count:,} results of the run before" if count else self.remark
-        database.executemany("insert or replace into question values (?, ?)", self.question.items())
+        database.executemany("insert or replace into question values (?, ?)", question.items())
 
     def engine(self, place: str, in_machine_code: bool) -> bool:
         """See `Keeper`."""
@@ -107,6 +112,8 @@ class UnfinishedWork:
             self._write()
 
     def _write(self) -> None:
+        import sqlite3
+
         if self._database is None:
             self._begin()
         assert self._database is not None
@@ -153,8 +160,8 @@ def resumable(name: str, question: Mapping[str, str], tell: Callable[[str], None
     if cache is None:
         yield
         return
-    place = cache / "unfinished"
-    work = UnfinishedWork(place / _hash(name.encode()), {**question, **_surroundings()})
+    place, source = cache / "unfinished", disk_cache.state_of_source()  # at the begin, as the question
+    work = UnfinishedWork(place / _hash(name.encode()), lambda: {**question, **_surroundings(source)})
     if work.remark:
         tell(work.remark)
     is_finished = False
@@ -174,11 +181,14 @@ def question_of(job: Job, options: ByName) -> dict[str, str]:
     return {**files, **{f"option {name}": repr(value) for name, value in options.items()}}
 
 
-def _surroundings() -> dict[str, str]:
+def _surroundings(source: str) -> dict[str, str]:
     """The versions, and the engines of integration."""
+    from importlib.metadata import version
+    from importlib.util import find_spec
+
     packages = {f"version of {name}": version(name) for name in ("numpy", "scipy", "sympy")}
     code = f"{find_spec('numba') is not None} {os.environ.get('MOLINO_MACHINE_CODE', '')}"
-    return {"version of Molino": disk_cache.state_of_source(), **packages, "machine code": code}
+    return {"version of Molino": source, **packages, "machine code": code}
 
 
 def _hash(content: bytes) -> str:

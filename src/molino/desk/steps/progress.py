@@ -7,7 +7,7 @@ import json
 import os
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from contextvars import ContextVar
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING, Protocol
 if TYPE_CHECKING:
     from rich.progress import Progress
 
-_EVERY = 0.5
-"""Seconds between two records."""
+_FIRST, _EVERY = 1.0, 0.5
+"""Seconds to the first record, and between two of them."""
 
 
 class Tell(Protocol):
@@ -38,15 +38,6 @@ class Running:
     done: float = 0.0
     of: float = 0.0
 
-    @property
-    def is_alive(self) -> bool:
-        """Whether the process still runs."""
-        try:
-            os.kill(self.process, 0)
-        except OSError:
-            return False
-        return True
-
 
 _WATCHED: ContextVar[Callable[[str, float, float, float], None] | None] = ContextVar("record of progress", default=None)
 
@@ -62,42 +53,60 @@ def _path(results: Path) -> Path | None:
 
 @contextmanager
 def recorded(results: Path, command: str) -> Iterator[None]:
-    """Record the progress of a command, until it ends."""
+    """Record the progress of a command that takes longer than a second, until it ends; of the first one, if several
+    write to a folder."""
     path = _path(results)
-    if path is None:
-        yield
-        return
-    own, written = Running(command, os.getpid(), time.time()), 0.0
+    own, written, ends = Running(command, os.getpid(), time.time()), time.monotonic() + _FIRST - _EVERY, ExitStack()
+    is_held = False
 
     def record(text: str, begun: float, done: float, of: float) -> None:
-        nonlocal written
-        if time.monotonic() - written < _EVERY:
+        nonlocal written, is_held
+        if path is None or time.monotonic() - written < _EVERY:
             return
         written = time.monotonic()
         with suppress(OSError):  # it is only shown
-            path.parent.mkdir(exist_ok=True)
-            temporary = path.with_suffix(f".{os.getpid()}")
-            temporary.write_text(json.dumps(asdict(replace(own, text=text, begun=begun, done=done, of=of))))
-            os.replace(temporary, path)
+            is_held = is_held or _is_held(path, ends)
+            if is_held:
+                temporary = path.with_suffix(f".{os.getpid()}")
+                temporary.write_text(json.dumps(asdict(replace(own, text=text, begun=begun, done=done, of=of))))
+                os.replace(temporary, path)
 
     token = _WATCHED.set(record)
     try:
         yield
     finally:
         _WATCHED.reset(token)
-        found = running(results)
-        if found is not None and found.process == os.getpid():
-            path.unlink(missing_ok=True)
+        ends.close()
+
+
+def _is_held(path: Path, ends: ExitStack) -> bool:
+    """Whether this process holds a record, until its end."""
+    from filelock import FileLock, Timeout
+
+    path.parent.mkdir(exist_ok=True)
+    try:
+        ends.enter_context(FileLock(path.with_suffix(".lock"), timeout=0))
+    except Timeout:
+        return False
+    ends.callback(path.unlink, missing_ok=True)
+    return True
 
 
 def running(results: Path) -> Running | None:
-    """The command that writes to a folder of results now, if any."""
+    """The command that writes to a folder of results now, if any: it holds the lock of the record."""
+    from filelock import FileLock, Timeout
+
     path = _path(results)
-    try:
-        found = Running(**json.loads(path.read_text())) if path is not None else None
-    except (OSError, ValueError, TypeError):
+    if path is None or not path.exists():
         return None
-    return found if found is not None and found.is_alive else None
+    with suppress(OSError, ValueError, TypeError):
+        found = Running(**json.loads(path.read_text()))
+        try:
+            with FileLock(path.with_suffix(".lock"), timeout=0):
+                return None
+        except Timeout:
+            return found
+    return None
 
 
 def bar(stderr: bool = True) -> Progress:

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from molino.core import disk_cache
 from molino.core.annotations import ByName
+from molino.core.errors import WriteError
 from molino.core.unfinished import keeping
 from molino.desk.job.load import Job
 from molino.desk.tables.held import held
@@ -49,8 +50,8 @@ class UnfinishedWork:
         self._database: Connection | None = None
         self._held = ExitStack()
         self._engines: dict[str, bool] = {}
-        self._waiting: list[tuple[str, int, bytes]] = []
-        self._written = time.monotonic()
+        self._waiting: list[tuple[str, int, object]] = []
+        self._written, self._is_off = time.monotonic(), False
         if (folder / _FILE).exists():
             self._begin()
 
@@ -69,7 +70,7 @@ class UnfinishedWork:
         import sqlite3
 
         question = self.question()
-        self._database = database = sqlite3.connect(self.folder / _FILE, isolation_level=None)
+        self._database = database = sqlite3.connect(self.folder / _FILE)
         database.executescript(_TABLES)
         before = dict(database.execute("select name, text from question"))
         changed = [name for name in {**before, **question} if before.get(name) != question.get(name)]
@@ -77,8 +78,9 @@ class UnfinishedWork:
             self.remark = f"begun anew, since these changed: {', '.join(changed)}"
             database.executescript("delete from question; delete from engine; delete from done;")
         ((count,),) = database.execute("select count(*) from done")
-        self.remark = f"continues with {count:,} results of the run before" if count else self.remark
+        self.remark = f"continues with {count:,} result{'s' * (count != 1)} of the run before" if count else self.remark
         database.executemany("insert or replace into question values (?, ?)", question.items())
+        database.commit()
 
     def engine(self, place: str, in_machine_code: bool) -> bool:
         """See `Keeper`."""
@@ -98,33 +100,40 @@ class UnfinishedWork:
         for expected, (number, result) in enumerate(rows.fetchall()):
             if number != expected:
                 return
-            yield cloudpickle.loads(result)
+            try:
+                found = cloudpickle.loads(result)
+            except Exception:  # as of a package that is gone: it is computed again
+                return
+            yield found
 
     def keep(self, place: str, number: int, found: object) -> None:
         """See `Keeper`; what an interruption has ended is not kept."""
-        import cloudpickle
-
-        if getattr(found, "is_stopped", False):
+        if self._is_off or getattr(found, "is_stopped", False):
             return
-        with suppress(TypeError, AttributeError):  # it cannot be pickled
-            self._waiting.append((place, number, cloudpickle.dumps(found)))
+        self._waiting.append((place, number, found))
         if time.monotonic() - self._written > _SECONDS:
             self._write()
 
     def _write(self) -> None:
         import sqlite3
 
-        if self._database is None:
-            self._begin()
-        assert self._database is not None
-        with suppress(sqlite3.OperationalError):  # as on a full disk: the command goes on
-            self._database.execute("begin")
-            self._database.executemany("insert or replace into engine values (?, ?)", self._engines.items())
-            self._database.executemany("insert or replace into done values (?, ?, ?)", self._waiting)
-            inside = [(f"{place}/{number}/%",) for place, number, _ in self._waiting]
-            self._database.executemany("delete from done where place like ?", inside)  # they are in its result
-            self._database.execute("commit")
-            self._engines, self._waiting = {}, []
+        try:
+            if self._database is None:
+                self._begin()
+        except (WriteError, sqlite3.Error):  # the cache cannot be written: the command goes on
+            self._is_off = True
+        if self._is_off or self._database is None:
+            return
+        rows = [(place, number, own) for place, number, found in self._waiting if (own := _pickled(found)) is not None]
+        try:
+            with self._database as database:  # one transaction
+                database.executemany("insert or replace into engine values (?, ?)", self._engines.items())
+                database.executemany("insert or replace into done values (?, ?, ?)", rows)
+                inside = [(f"{place}/{number}/%",) for place, number, _ in rows]
+                database.executemany("delete from done where place like ?", inside)  # they are in its result
+        except sqlite3.Error:  # as on a full disk: the command goes on
+            self._is_off = True
+        self._engines, self._waiting = {}, []
         self._written = time.monotonic()
 
     def end(self, is_finished: bool) -> None:
@@ -189,6 +198,15 @@ def _surroundings(source: str) -> dict[str, str]:
     packages = {f"version of {name}": version(name) for name in ("numpy", "scipy", "sympy")}
     code = f"{find_spec('numba') is not None} {os.environ.get('MOLINO_MACHINE_CODE', '')}"
     return {"version of Molino": source, **packages, "machine code": code}
+
+
+def _pickled(found: object) -> bytes | None:
+    """A result as bytes; None if it cannot be pickled."""
+    import cloudpickle
+
+    with suppress(TypeError, AttributeError, ValueError):
+        return bytes(cloudpickle.dumps(found))
+    return None
 
 
 def _hash(content: bytes) -> str:

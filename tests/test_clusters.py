@@ -63,8 +63,9 @@ def test_workers_of_the_command_line_come_and_go(
     """`molino sweep --cluster` writes the same file, and work goes on while a worker is killed and another one begins."""
     job, tables = tmp_path / "job.toml", []
     job.write_text(JOB)
-    monkeypatch.setattr(common, "_CONNECT_SECONDS", 1)
-    refused = molino("sweep", job, "--cluster", address)
+    with monkeypatch.context() as patch:
+        patch.setattr(common, "_CONNECT_SECONDS", 1)
+        refused = molino("sweep", job, "--cluster", address)
     assert refused.exit_code == 1
     assert "does not answer" in refused.output
     start("scheduler", "--host", address)

@@ -57,12 +57,12 @@ def optimize(
         in brackets: "3 [1/kg]*mass flow of B - 40 [1/h/m3]*volume".
     subject_to : sequence of str
         Limits like "conversion of A >= 0.9"; "temperature everywhere <= 240 degC" applies at every place.
-    n_starts, seed : int, number of starts of the search; that of starts and draws
+    n_starts, seed : int (number of starts of the search; that of starts and draws)
     confidence : float, optional
         The probability of meeting each limit, like 0.95, given the covariance of the fitted constants and `spread`:
         limits are moved until this share of the draws meets them at the optimum.
     spread : mapping of condition to the standard deviation of another uncertain one, {"flow": "1 m3/h"}, optional
-    workers : int, "all", Executor or Client, optional; progress : callable (runs, best value so far in SI), optional
+    workers, progress : int, "all", Executor or Client, and callable (runs, best value so far in SI), optional
 
     Returns
     -------

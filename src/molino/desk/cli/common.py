@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 from molino.desk.steps.terminal import console
 
-_CONNECT_SECONDS = 10
+_CONNECT_SECONDS = 30
 """Time in which the scheduler of a cluster must answer."""
 _MOST_PRINTED = 20
 """The largest number of printed faults; JSON has all of them."""

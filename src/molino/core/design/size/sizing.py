@@ -64,9 +64,9 @@ def size(
     confidence : float, optional
         The probability of reaching the target, like 0.95, given the covariance of the fitted constants and `spread`:
         the least size with which this share of 1024 draws reaches it (256 for trains and vessels with events).
-    spread : mapping of condition to quantity, optional; seed : int
+    spread, seed : mapping of condition to quantity, and int, optional
         Standard deviations of other uncertain conditions, {"flow": "1 m3/h"}; that of the draws.
-    workers : int, "all", Executor or Client, optional; progress : callable (text), optional
+    workers, progress : int, "all", Executor or Client, and callable (text), optional
 
     Returns
     -------

@@ -180,8 +180,9 @@ def resumable(name: str, question: Mapping[str, str], tell: Callable[[str], None
         is_finished = True
     finally:
         work.end(is_finished)
-        for old in sorted(place.glob("*"), key=os.path.getmtime)[:-_MOST_FOLDERS]:
-            shutil.rmtree(old, ignore_errors=True)
+        with suppress(OSError):  # another command may remove the same
+            for old in sorted(place.glob("*"), key=os.path.getmtime)[:-_MOST_FOLDERS]:
+                shutil.rmtree(old, ignore_errors=True)
 
 
 def question_of(job: Job, options: ByName) -> dict[str, str]:

@@ -28,18 +28,17 @@ class Tell(Protocol):
 
 @dataclass(frozen=True)
 class Running:
-    """The progress of a command: its name and process, when it began; the work, its begin, and how much is done."""
+    """The progress of a command: its name and process, when it began; the work, and how much of it is done."""
 
     command: str
     process: int
     since: float
     text: str = ""
-    begun: float = 0.0
     done: float = 0.0
     of: float = 0.0
 
 
-_WATCHED: ContextVar[Callable[[str, float, float, float], None] | None] = ContextVar("record of progress", default=None)
+_WATCHED: ContextVar[Callable[[str, float, float], None] | None] = ContextVar("record of progress", default=None)
 
 
 def _path(results: Path) -> Path | None:
@@ -59,7 +58,7 @@ def recorded(results: Path, command: str) -> Iterator[None]:
     own, written, ends = Running(command, os.getpid(), time.time()), time.monotonic() + _FIRST - _EVERY, ExitStack()
     is_held = False
 
-    def record(text: str, begun: float, done: float, of: float) -> None:
+    def record(text: str, done: float, of: float) -> None:
         nonlocal written, is_held
         if path is None or time.monotonic() - written < _EVERY:
             return
@@ -68,7 +67,7 @@ def recorded(results: Path, command: str) -> Iterator[None]:
             is_held = is_held or _is_held(path, ends)
             if is_held:
                 temporary = path.with_suffix(f".{os.getpid()}")
-                temporary.write_text(json.dumps(asdict(replace(own, text=text, begun=begun, done=done, of=of))))
+                temporary.write_text(json.dumps(asdict(replace(own, text=text, done=done, of=of))))
                 os.replace(temporary, path)
 
     token = _WATCHED.set(record)
@@ -129,16 +128,16 @@ def show_progress(what: str, quiet: bool) -> Iterator[Tell]:
     """A line of progress on a terminal, and its record; yields the function that changes them."""
     from molino.desk.steps.terminal import console
 
-    record, begun = _WATCHED.get() or (lambda text, begun, done, of: None), time.time()
-    record(what, begun, 0, 0)
+    record = _WATCHED.get() or (lambda text, done, of: None)
+    record(what, 0, 0)
     if quiet or not console(stderr=True).is_terminal:
-        yield lambda text, done=0, of=0: record(f"{what}: {text}", begun, done, of)
+        yield lambda text, done=0, of=0: record(f"{what}: {text}", done, of)
         return
     with bar() as progress:
         task = progress.add_task(f"{what} ...", total=None)
 
         def tell(text: str, done: float = 0, of: float = 0) -> None:
             progress.update(task, description=f"{what}: {text}", completed=done, total=of or None)
-            record(f"{what}: {text}", begun, done, of)
+            record(f"{what}: {text}", done, of)
 
         yield tell

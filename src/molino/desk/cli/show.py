@@ -27,7 +27,7 @@ Stored = Annotated[
         show_default=False,
     ),
 ]
-Follow = Annotated[bool, typer.Option("--follow", "-f", help="Watch the command that writes there.")]
+Follow = Annotated[bool, typer.Option("--follow", "-f", help="Watch the command that writes to it.")]
 _ROWS = 40
 _EVERY = 1.0
 """Seconds between two looks at a command."""
@@ -72,7 +72,7 @@ def _show_folder(folder: Path, as_json: bool) -> None:
     out = console()
     if files:
         changed = [datetime.fromtimestamp(p.stat().st_mtime).isoformat(" ", "minutes") for p in files]
-        sizes = [f"{p.stat().st_size / 1e3:,.0f}" for p in files]
+        sizes = [f"{p.stat().st_size / 1e3:,.1f}" for p in files]
         table = pd.DataFrame({"file": [p.name for p in files], "size [kB]": sizes, "written": changed})
         show_table(table, f"{len(files)} files in {folder}")
     for swept in sweeps:

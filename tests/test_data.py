@@ -249,8 +249,8 @@ def test_wrong_rates(change: dict[str, Any], what: str) -> None:
 
 WRONG_TABLES: list[tuple[dict[str, Any], str]] = [
     ({"A [mol/L]": [1, 2]}, "no rate column"),
-    ({"rate [mol/L/s]": [1, 2], "rate of A [mol/L/s]": [1, 2], "A": [1, 2]}, "more than one rate column"),
-    ({"rate [mol/L]": [1, 2], "A": [1, 2]}, r"column 'rate \[mol/L\]': 'mol/L' is not a unit of rate"),
+    ({"rate [mol/L/s]": [1, 2], "rate of A [mol/L/s]": [1, 2], "A [mol/L]": [1, 2]}, "more than one rate column"),
+    ({"rate [mol/L]": [1, 2], "A [mol/L]": [1, 2]}, r"column 'rate \[mol/L\]': 'mol/L' is not a unit of rate"),
     ({"rate [mol/L/s]": [1, 2]}, "no column of measured concentrations"),
     ({"rate [mol/L/s]": [1, 2], "A [bar]": [1, 2]}, "a partial pressure needs a temperature"),
     ({"rate [mol/L/s]": ["", ""], "A [mol/L]": [1, 2]}, "no line is complete"),

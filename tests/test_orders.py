@@ -162,7 +162,6 @@ TABLES: dict[str, tuple[str, list[float], float | None]] = {
     "units in the headings": ("time [min],A [mol/L],T [degC]\n0,1,20\n1,0.5,20\n", [1000.0, 500.0], 293.15),
     "a row of units": (HEADS + "min,mol/L,°C\n0,1,20\n1,0.5,20\n", [1000.0, 500.0], 293.15),
     "a row of units in brackets": (HEADS + "[min],[mol/L],[degC]\n0,1,20\n1,0.5,20\n", [1000.0, 500.0], 293.15),
-    "a row of units with gaps": (HEADS + "min,,K\n0,1,300\n1,0.5,300\n", [1.0, 0.5], 300.0),
     "decimal commas and semicolons": ("time;A;T\nmin;mol/L;°C\n0;1,0;20,5\n1;0,5;20,5\n", [1000.0, 500.0], 293.65),
     "no units at all": (HEADS + "0,1,300\n1,0.5,300\n", [1.0, 0.5], 300.0),
 }

@@ -272,6 +272,8 @@ def read_numbers(given: Any, kind: str, name: str = "") -> np.ndarray:
         text = f"{given.units:~C}"
         expect(text, kind, name)
         return np.atleast_1d(np.asarray(unit(text).to_si(np.asarray(given.magnitude, dtype=float))))
+    if isinstance(given, np.ndarray) and given.ndim and given.dtype.kind in "fiu":
+        return np.asarray(given, dtype=float)
     items = [given] if isinstance(given, str) or np.ndim(given) == 0 else list(given)
     if any(isinstance(item, str | Value) or hasattr(item, "magnitude") for item in items):
         return np.array([read(item, kind, name).si for item in items])

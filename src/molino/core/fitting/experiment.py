@@ -26,6 +26,8 @@ VESSELS = ("batch", "stirred tank", "plug flow")
 OUTLET = "outlet"
 """The axis of a single observation: at the outlet, or at steady state."""
 CONCENTRATION = "concentration"
+COMPOSITIONS = ("conversion", "yield", "selectivity", "fraction", "mass fraction")
+"""Metrics of the composition, which can be observed where only the kind of the vessel is known."""
 NOISE = 0.05
 """Largest negative concentration that is noise, relative to the largest; it is used as measured."""
 
@@ -97,6 +99,11 @@ class Experiment(Frozen):
         Changes of a stirred tank during the run, as for `StirredTank.run`.
     from_charge : frozenset of str
         Species whose concentrations were computed from a signal and the charge.
+    below, above : mapping of species or metric to array, shape (samples,)
+        Limits where the value itself was not measured but is below (a limit of detection) or above: in SI, or with
+        units; nan elsewhere, and nan in `measured` there.
+    deviations : mapping of species or metric to array, shape (samples,)
+        Standard deviations of the values, in SI or with units; nan where unknown.
 
     Raises
     ------
@@ -125,6 +132,9 @@ class Experiment(Frozen):
     along: str = ""
     changes: Sequence[Change] = ()
     from_charge: frozenset[str] = frozenset()
+    below: Mapping[str, np.ndarray] = field(default_factory=dict)
+    above: Mapping[str, np.ndarray] = field(default_factory=dict)
+    deviations: Mapping[str, np.ndarray] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -149,6 +159,7 @@ class Experiment(Frozen):
                 with faults.at(str(given)):
                     measured[response_of(given)] = units.read_numbers(values, metric_of(str(given)).kind)
             settle(self, measured=measured)
+            self._settle_extra(faults)
             self._check_times(faults)
         if not faults.found:
             self._check_values(faults)
@@ -157,6 +168,30 @@ class Experiment(Frozen):
         if not self.is_simple:
             self._check_vessel(faults)
         faults.raise_any(f"run {self.name}")
+
+    def _settle_extra(self, faults: Faults) -> None:
+        """The limits and standard deviations of the measured values."""
+        for name in ("below", "above", "deviations"):
+            found = {}
+            for given, values in getattr(self, name).items():
+                with faults.at(f"{name}, {given}"):
+                    found[response_of(given)] = self._extra(name, response_of(given), values)
+            settle(self, **{name: found})
+
+    def _extra(self, name: str, response: str, values: object) -> np.ndarray:
+        """Limits or standard deviations of one response."""
+        if response not in self.measured:
+            raise InputError("it was not measured", "", nearest(response, self.measured))
+        kind, own = metric_of(response).kind, self.measured[response]
+        is_difference = name == "deviations" and kind == "temperature"
+        found = units.read_numbers(values, "temperature difference" if is_difference else kind)
+        if found.shape != own.shape:
+            raise InputError(f"{len(found)} values for {len(own)} samples", "", "give one for each, nan where none is")
+        if name == "deviations" and (found <= 0).any():
+            raise InputError("a standard deviation must be above zero", "", "give nan if it is unknown")
+        if name != "deviations" and (np.isfinite(found) & np.isfinite(own)).any():
+            raise InputError("a sample has a value and a limit", "", "give nan in `measured` there")
+        return found
 
     def _settle_axis(self) -> None:
         """The axis of the samples."""
@@ -203,7 +238,7 @@ class Experiment(Frozen):
                 row = int(np.nanargmin(values))
                 message = f"negative {kind} {values[row]:g} {SI_UNITS[kind]} at sample {row + 1}"
                 faults.add(response, message, "correct it, or leave the cell empty")
-            elif self.is_simple and kind != "concentration":
+            elif self.is_simple and kind != "concentration" and metric_of(response).what not in COMPOSITIONS:
                 advice = "give the vessel itself: vessel=mo.Batch(...)"
                 faults.add(response, "it is not a concentration, and only the kind of the vessel is known", advice)
         for species, value in self.initial.items():
@@ -260,7 +295,7 @@ class Experiment(Frozen):
         seen = {
             s: float(np.mean(v[first & np.isfinite(v)]))
             for s, v in self.measured.items()
-            if np.isfinite(v[first]).any()
+            if np.isfinite(v[first]).any() and metric_of(s).kind == CONCENTRATION
         }
         return {**seen, **self.initial}
 
@@ -288,6 +323,14 @@ class Experiment(Frozen):
         counts = np.isfinite(self.measured[response])
         defines = self.is_simple and response not in self.initial
         return np.asarray(counts & (self.times > 0) if defines else counts)
+
+    def limits(self, response: str) -> np.ndarray:
+        """The side of each sample's limit: -1 if the value is below, 1 if it is above, 0 without; shape (samples,)."""
+        found = np.zeros(len(self.times), dtype=int)
+        for side, limits in ((-1, self.below), (1, self.above)):
+            if response in limits:
+                found[np.isfinite(limits[response])] = side
+        return np.where(self.times > 0, found, 0) if self.is_simple and self.along == "time" else found
 
     @property
     def condition(self) -> tuple[object, ...]:

@@ -202,7 +202,9 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         lines = [f"{len(self)} run{'s' if len(self) != 1 else ''}" + (f" from {self.source}" if self.source else "")]
         for run in self.runs:
             count = sum(int(run.observed(s).sum()) for s in run.measured)
-            measured = f"{count} values of {', '.join(run.measured)}"
+            limited = sum(int((run.limits(s) != 0).sum()) for s in run.measured)
+            measured = f"{count} value{'s' * (count != 1)} of {', '.join(run.measured)}"
+            measured += f" and {limited} limit{'s' * (limited > 1)}" if limited else ""
             if not run.is_simple:
                 to = f" to {self.place(run.name, run.times[-1])}" if run.along != OUTLET else " at the outlet"
                 lines.append(f"  {run.name}, {run.vessel.title}: {measured}{to}")

@@ -150,6 +150,7 @@ def _transient(
     """The sample of a vessel over time or along its length."""
     over_time = run.along == "time"
     direct = run.is_simple and not (vessel.is_gas and not over_time)
+    direct = direct and all(metric.what == "concentration" for metric in metrics)
     if direct:  # a batch of 1 m^3, a tube fed with 1 m^3/s: amounts are concentrations
         expressions = tuple((AMOUNT if over_time else MOLAR_FLOW)(metric.species) for metric in metrics)
         case = Case(vessel.spec.case.balances.reduced(expressions), vessel.spec.case.values)

@@ -8,6 +8,19 @@ from typing import Annotated
 import typer
 
 from molino.desk.cli.common import AsJson, Debug, Formats, Output, Quiet, as_asked, handle_errors, kinds_of
+from molino.desk.cli.table_options import (
+    Columns,
+    Decimal,
+    DetectionLimits,
+    HeaderRow,
+    Response,
+    Separator,
+    Sheet,
+    Units,
+    columns_of,
+    pairs,
+    separator_of,
+)
 from molino.desk.steps.common import load_figures, print_written
 from molino.desk.steps.terminal import console, show_table
 
@@ -22,17 +35,6 @@ Partner = Annotated[
 ]
 Reversible = Annotated[bool, typer.Option("--reversible", help="Also try a reversible first order.")]
 Relative = Annotated[bool, typer.Option("--relative", help="Errors are relative to each value.")]
-Sheet = Annotated[str | None, typer.Option("--sheet", help="The sheet of an XLSX file.", show_default=False)]
-HeaderRow = Annotated[
-    int | None,
-    typer.Option(
-        "--header-row", min=1, help="The line of the headings, if not found automatically.", show_default=False
-    ),
-]
-Columns = Annotated[
-    str | None,
-    typer.Option("--columns", help="The columns of the table, if there are several: B:E.", show_default=False),
-]
 Run = Annotated[str | None, typer.Option("--run", help="Only this run of the table.", show_default=False)]
 At = Annotated[
     str | None, typer.Option("--predict", help="Also predict the concentration at a time: '9 h'.", show_default=False)
@@ -48,6 +50,11 @@ def orders(
     sheet: Sheet = None,
     header_row: HeaderRow = None,
     columns: Columns = None,
+    decimal: Decimal = None,
+    separator: Separator = None,
+    units: Units = None,
+    response: Response = None,
+    detection_limit: DetectionLimits = None,
     run: Run = None,
     predict: At = None,
     output: Output = None,
@@ -64,7 +71,17 @@ def orders(
         from molino.desk.tables.experiments import read_experiments
         from molino.desk.tables.write import ResultsFolder, slug
 
-        runs = read_experiments(data, sheet, header_row=header_row, columns=columns)
+        runs = read_experiments(
+            data,
+            sheet,
+            header_row=header_row,
+            columns=columns_of(columns),
+            decimal=decimal,
+            separator=separator_of(separator),
+            units=pairs(units, "--units"),
+            response=response,
+            detection_limits=pairs(detection_limit, "--detection-limit"),
+        )
         if run is not None:
             runs = runs.only(run)
         found = screen_orders(

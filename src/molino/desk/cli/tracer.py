@@ -21,6 +21,15 @@ from molino.desk.cli.common import (
     handle_errors,
     kinds_of,
 )
+from molino.desk.cli.table_options import (
+    Columns,
+    Decimal,
+    HeaderRow,
+    Separator,
+    Sheet,
+    columns_of,
+    separator_of,
+)
 from molino.desk.steps import tracer as step
 from molino.desk.steps.common import print_written
 
@@ -58,17 +67,6 @@ Smoothing = Annotated[
     float | None,
     typer.Option("--smoothing", help="Smoothing of the curve, if not found automatically.", show_default=False),
 ]
-Sheet = Annotated[str | None, typer.Option("--sheet", help="The sheet of an XLSX file.", show_default=False)]
-HeaderRow = Annotated[
-    int | None,
-    typer.Option(
-        "--header-row", min=1, help="The line of the headings, if not found automatically.", show_default=False
-    ),
-]
-Columns = Annotated[
-    str | None,
-    typer.Option("--columns", help="The columns of the table, if there are several: B:E.", show_default=False),
-]
 Constant = Annotated[
     str | None,
     typer.Option(
@@ -96,6 +94,8 @@ def tracer(
     sheet: Sheet = None,
     header_row: HeaderRow = None,
     columns: Columns = None,
+    decimal: Decimal = None,
+    separator: Separator = None,
     only: Only = None,
     output: Output = None,
     formats: Formats = None,
@@ -115,7 +115,8 @@ def tracer(
         given = {name: value for name, value in given.items() if value is not None}
         if data.suffix.lower() == ".toml":
             plain = (tail, rule, models) == ("exponential", "trapezoid", True)
-            if not plain or any((given, windows, sheet, header_row, columns, smoothing, rate_constant)):
+            places = (sheet, header_row, columns, decimal, separator)
+            if not plain or any((given, windows, *places, smoothing, rate_constant)):
                 raise InputError(
                     "options are given with a job file", data.name, "write them in its [tracer.NAME] table"
                 )
@@ -126,7 +127,16 @@ def tracer(
         if only:
             raise InputError("--only names a table of a job", "--only", "leave it out, or give a job file")
         test = read_tracer(
-            data, sheet, header_row=header_row, columns=columns, baseline=windows, tail=tail, rule=rule, **given
+            data,
+            sheet,
+            header_row=header_row,
+            columns=columns_of(columns),
+            decimal=decimal,
+            separator=separator_of(separator),
+            baseline=windows,
+            tail=tail,
+            rule=rule,
+            **given,
         )
         folder = ResultsFolder(
             output or data.parent / "results" / slug(data.stem), formats=kinds_of(formats), inputs={data.name: data}

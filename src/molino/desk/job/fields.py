@@ -147,10 +147,8 @@ def read_tracers(job: JobContext) -> dict[str, TracerTask]:
             path = job.named_file(table.file)
             if not path.is_file():
                 raise InputError(f"the file does not exist: {table.file}", "file", "correct the name")
-            asked = {
-                key: getattr(table, key)
-                for key in ("sheet", "header_row", "columns", "kind", "injected", "calibration", "plateau")
-            }
+            asked = table.reading
+            asked |= {key: getattr(table, key) for key in ("kind", "injected", "calibration", "plateau")}
             for key, kind in (("volume", "volume"), ("flow", "volumetric flow"), ("end", "time")):
                 asked[key] = job.in_unit(getattr(table, key), kind)
             reading = {key: value for key, value in asked.items() if value is not None}

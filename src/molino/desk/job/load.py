@@ -163,7 +163,7 @@ def build(job: JobContext) -> Job:
     data = {}
     for name, source in job.file.data.items():
         with job.at(f"[data.{name}]"):
-            data[name] = read_data(job, source, vessels)
+            data[name] = read_data(job, source, vessels, chemistry)
     fits, lines = {}, {}
     for name, fit in job.file.fit.items():
         with job.at(f"[fit.{name}]"):

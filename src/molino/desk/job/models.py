@@ -392,13 +392,28 @@ VesselTable = Annotated[
 class SignalTable(Table): ...
 
 
-class DataTable(Table):
-    """A table of measurements, next to the job file: runs, or rates; `vessel` is the observed vessel."""
+class TableFile(Table):
+    """A file with a table, next to the job file, and the place and meaning of its columns."""
 
     file: str
     sheet: str | None = None
     header_row: int | None = Field(None, ge=1)
-    columns: str | list[str] | None = None
+    columns: str | list[str] | dict[str, str] | None = None
+    decimal: Literal[".", ","] | None = None
+    separator: Literal[",", ";", "\t"] | None = None
+
+    @property
+    def reading(self) -> PlainData:
+        """The place and meaning of the columns, as arguments of `read_experiments`."""
+        names = ("sheet", "header_row", "columns", "decimal", "separator")
+        return {name: getattr(self, name) for name in names}
+
+
+class DataTable(TableFile):
+    """A table of measurements, next to the job file: runs, or rates; `vessel` is the observed vessel."""
+
+    response: str | None = None
+    detection_limits: dict[str, Quantity] = {}
     kind: Literal["runs", "rates"] = "runs"
     vessel: str | None = None
     signals: dict[str, SignalTable] = {}
@@ -670,13 +685,9 @@ class BasinTable(_FieldTable):
 FieldTable = Annotated[LaminarTubeTable | BasinTable, Field(discriminator="kind")]
 
 
-class TracerTable(Table):
+class TracerTable(TableFile):
     """A tracer test in a table of times and signals, with the data of the vessel."""
 
-    file: str
-    sheet: str | None = None
-    header_row: int | None = Field(None, ge=1)
-    columns: str | None = None
     kind: Literal["pulse", "step up", "step down", "measured inlet"] | None = None
     volume: Quantity | None = None
     flow: Quantity | None = None

@@ -59,14 +59,17 @@ class Study:
     next: tuple[Experiment, ...] = ()
 
 
-def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train]) -> Experiments | Rates:
+def read_data(
+    job: JobContext, table: models.DataTable, vessels: Mapping[str, Vessel | Train], chemistry: Chemistry | None
+) -> Experiments | Rates:
     """Runs or rates from a table of the job."""
     path = job.named_file(table.file)
-    where: PlainData = {"header_row": table.header_row, "columns": table.columns}
+    where: PlainData = {**table.reading, "units": job.units, "chemistry": chemistry}
     if table.kind == "rates":
-        if table.signals or table.vessel or table.changes:
-            raise InputError("a table of rates has neither signals nor vessels nor changes", "", "remove them")
-        return read_rates(path, table.sheet, **where)
+        if table.signals or table.vessel or table.changes or table.response or table.detection_limits:
+            advice = "remove signals, vessel, changes, response, detection_limits"
+            raise InputError("a table of rates has neither runs nor vessels", "", advice)
+        return read_rates(path, **where)
     vessel: str | Vessel | Train | None = table.vessel
     if table.vessel is not None and table.vessel not in VESSELS:
         if table.vessel not in job.known("vessels"):
@@ -86,7 +89,8 @@ def read_data(job: JobContext, table: models.DataTable, vessels: Mapping[str, Ve
     elif table.changes:
         faults.add("changes", "they need a vessel, and none is named", "vessel = 'NAME' of a stirred tank")
     faults.raise_any()
-    return read_experiments(path, table.sheet, **where, signals=signals, vessel=vessel, changes=changes)
+    where |= {"response": table.response, "detection_limits": table.detection_limits, "signals": signals}
+    return read_experiments(path, **where, vessel=vessel, changes=changes)
 
 
 def study(

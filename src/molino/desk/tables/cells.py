@@ -5,9 +5,9 @@ from __future__ import annotations
 import csv
 import io
 import math
-import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from datetime import timedelta
 from itertools import pairwise
 from operator import attrgetter
 from pathlib import Path
@@ -17,15 +17,15 @@ import numpy as np
 import pandas as pd
 
 from molino.core.errors import InputError
+from molino.desk.tables.number_format import NumberCell
 
 MOST_ROWS = 2_000_000
 """The longest table."""
 _MOST_BYTES = 300_000_000
 _BOOKS = (".xlsx", ".xlsm")
-_HEADING = re.compile(r"\s*(?P<name>.*?)\s*(?:\[(?P<unit>[^\[\]]*)\]|(?<=\s)\((?P<bracket>.*)\))?\s*", re.DOTALL)
-_COMMA = re.compile(r"[-+]?\d*,\d+(?:[eE][-+]?\d+)?")
-_GROUPED = re.compile(r"[-+]?\d{1,3}(?:\.\d{3})+,\d+|[-+]?\d{1,3}(?:,\d{3})+\.\d+")
-_NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
+_LIKE = str.maketrans({"\u2212": "-", "\xa0": " ", "\u202f": " ", "\u2009": " "})
+"""Signs and blanks of typesetting, and those of a keyboard."""
+_SEPARATORS = {";": "semicolons", "\t": "tabs", ",": "commas"}
 
 
 @dataclass
@@ -44,8 +44,8 @@ class Sheet:
         Cells that are merged; columns from 0.
     notes : list of str
         Notes on the reading.
-    is_ragged : bool
-        Whether a short line is suspicious (in a CSV file the separators may be wrong).
+    separator : str
+        Of the cells of a CSV file, in which a short line is suspicious; '' for other tables.
     """
 
     path: Path
@@ -53,19 +53,13 @@ class Sheet:
     name: str = ""
     merged: list[tuple[int, int, int, int]] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
-    is_ragged: bool = False
+    separator: str = ""
 
     @property
     def label(self) -> str:
-        """'lab.xlsx, sheet 'Data''."""
-        return f"{self.path.name}, sheet '{self.name}'" if self.name else self.path.name
-
-
-def heading_parts(heading: object) -> tuple[str, str | None]:
-    """Name and unit of a heading: 'time [min]' or 'time (min)' -> ('time', 'min')."""
-    match = _HEADING.fullmatch(str(heading))
-    assert match is not None
-    return match["name"], match["unit"] or match["bracket"]
+        """'lab.xlsx, sheet 'Data''; 'lab.csv (semicolons)'."""
+        between = f" ({_SEPARATORS[self.separator]})" if self.separator else ""
+        return f"{self.path.name}, sheet '{self.name}'" if self.name else f"{self.path.name}{between}"
 
 
 def letters(column: int) -> str:
@@ -78,11 +72,6 @@ def letters(column: int) -> str:
     return found
 
 
-def is_number(cell: str) -> bool:
-    """Whether a text is a plain number."""
-    return _NUMBER.fullmatch(cell) is not None
-
-
 def sheet_names(source: object) -> list[str]:
     """The sheets of an .xlsx file with cells; InputError for another file."""
     path = Path(str(source))
@@ -91,8 +80,8 @@ def sheet_names(source: object) -> list[str]:
     return [str(sheet.title) for sheet in _open_book(path).worksheets]
 
 
-def read_sheets(source: str | Path | pd.DataFrame, name: str | None) -> list[Sheet]:
-    """The sheet of a name, or all of them; a CSV file and a data frame are one sheet.
+def read_sheets(source: str | Path | pd.DataFrame, name: str | None, separator: str | None = None) -> list[Sheet]:
+    """The sheet of a name, or all of them; a CSV file (with a separator, if it is known) and a data frame are one.
 
     Raises
     ------
@@ -112,7 +101,9 @@ def read_sheets(source: str | Path | pd.DataFrame, name: str | None) -> list[She
         return list(_of_book(path, name))
     if name is not None:
         raise InputError("a CSV file has no sheets", path.name, "leave the sheet out")
-    return [_of_csv(path)]
+    if separator not in (None, *_SEPARATORS):
+        raise InputError(f"separator = {separator!r}", path.name, f"one of {', '.join(map(repr, _SEPARATORS))}")
+    return [_of_csv(path, separator)]
 
 
 def _of_frame(frame: pd.DataFrame) -> Sheet:
@@ -121,37 +112,47 @@ def _of_frame(frame: pd.DataFrame) -> Sheet:
     return Sheet(Path("table"), [(line, row) for line, row in enumerate(rows, 1) if any(row)])
 
 
-def _of_csv(path: Path) -> Sheet:
+def _of_csv(path: Path, separator: str | None) -> Sheet:
     try:
         raw = path.read_bytes()
     except OSError as error:
         raise InputError(f"cannot be read ({error.strerror})", path.name, "check its permissions") from error
     notes = []
-    encoding = "utf-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig"
     try:
-        text = raw.decode(encoding)
+        text = raw.decode(_encoding(raw))
     except UnicodeDecodeError:
         if b"\x00" in raw:
             raise InputError("it is not a text file", path.name, "save it as CSV (UTF-8) or XLSX") from None
         text = raw.decode("cp1252", errors="replace")
         notes.append("read as Windows-1252 text, since it is not UTF-8")
     text = text.replace("\x00", "")
-    separator = _separator(text)
+    text = text if text.isascii() else text.translate(_LIKE)
+    clean = str.strip if "'" not in text else _plain
+    separator = separator or _separator(text)
     csv.field_size_limit(2**24)
     rows: list[tuple[int, list[str]]] = []
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
     try:
         for row in reader:
-            cells = [_plain(cell) for cell in row]
+            cells = [clean(cell) for cell in row]
             if any(cells):
                 rows.append((reader.line_num, cells))
             if len(rows) > MOST_ROWS:
                 raise InputError(f"it has more than {MOST_ROWS:,} lines", path.name, "keep the part that is needed")
     except csv.Error as error:
         raise InputError(f"cannot be read as CSV ({error})", path.name, "check quotes and separators") from error
-    if separator != ",":
-        rows = [(line, [_decimal_point(cell) for cell in row]) for line, row in rows]
-    return Sheet(path, rows, notes=notes, is_ragged=True)
+    return Sheet(path, rows, notes=notes, separator=separator)
+
+
+def _encoding(raw: bytes) -> str:
+    """UTF-16 by its mark, or by the zeros of its Latin letters; otherwise UTF-8."""
+    if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return "utf-16"
+    head = raw[:400]
+    for encoding, zeros in (("utf-16-le", head[1::2]), ("utf-16-be", head[::2])):
+        if len(head) > 8 and zeros.count(0) > 0.8 * len(zeros) and head.count(0) < 0.7 * len(head):
+            return encoding
+    return "utf-8-sig"
 
 
 def _separator(text: str) -> str:
@@ -200,7 +201,7 @@ def _of_sheet(path: Path, sheet: Any) -> Sheet:
     lines: dict[int, dict[int, str]] = {}
     blank: list[tuple[int, int]] = []
     for (line, column), cell in _cells_of(sheet).items():
-        text = _decimal_point(_text(cell.value))
+        text = _text(cell.value)
         if text:
             lines.setdefault(line, {})[column - 1] = text
         elif cell.value is None:
@@ -241,24 +242,21 @@ def _formulas(path: Path, name: str, blank: Sequence[tuple[int, int]]) -> dict[t
 
 
 def _text(cell: object) -> str:
-    if cell is None or (isinstance(cell, float) and math.isnan(cell)):
+    if cell is None or cell is pd.NaT or (isinstance(cell, float) and math.isnan(cell)):
         return ""
     if isinstance(cell, bool | np.bool_):
         return str(bool(cell))
-    if isinstance(cell, float | np.floating):
-        return repr(float(cell))
+    if isinstance(cell, int | float | np.number):
+        return NumberCell(repr(float(cell)) if isinstance(cell, float | np.floating) else int(cell))
+    if isinstance(cell, timedelta):
+        seconds = cell.total_seconds()
+        return f"{int(seconds // 3600)}:{int(seconds // 60) % 60:02}:{seconds % 60:06.3f}".removesuffix(".000")
     return _plain(str(cell))
 
 
 def _plain(cell: str) -> str:
     """A cell without blanks around it, and without the quote that keeps a spreadsheet from computing it."""
-    text = cell.strip().replace("\u2212", "-").replace("\xa0", " ")
+    text = cell.strip()
+    if not text.isascii():
+        text = text.translate(_LIKE).strip()
     return text[1:] if len(text) > 1 and text[0] == "'" and text[1] in "=+-@" else text
-
-
-def _decimal_point(cell: str) -> str:
-    """'0,35' as '0.35', '1.234,5' and '1,234.5' as '1234.5'."""
-    if _GROUPED.fullmatch(cell):
-        point = max(cell.rfind("."), cell.rfind(","))
-        return re.sub("[.,]", "", cell[:point]) + "." + cell[point + 1 :]
-    return cell.replace(",", ".") if _COMMA.fullmatch(cell) else cell

@@ -4,22 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
 import pandas as pd
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.desk.tables.cells import Sheet, heading_parts, is_number, letters, read_sheets
+from molino.desk.tables.cell_table import CellTable, TableOptions
+from molino.desk.tables.cells import Sheet, letters, read_sheets
+from molino.desk.tables.headings import read_heading
+from molino.desk.tables.number_format import NAMES, is_number_like
 
-MISSING = {"", "-", "–", "—", "n/a", "na", "nan", "null", "none", "n.d.", "nd", ".", "*", "n.a."}
-"""Texts that mean that nothing was measured."""
 _KNOWN = {"run", "time", "t", "temperature", "space time", "residence time", "rate", "name", "vessel"}
-_LARGEST = 1e30
-"""Beyond this a number is not a measurement."""
-_LISTED = 5  # unreadable cells
 
 
 @dataclass
@@ -39,137 +36,71 @@ class _Block:
         return f"{place} ({', '.join(list(self.headings.values())[:4])})"
 
 
-@dataclass
-class CellTable:
-    """A table as text.
-
-    Attributes
-    ----------
-    path : Path
-        Its name in messages.
-    cells : DataFrame
-        Texts under their headings, indexed by line.
-    place : str
-        Where it was found.
-    remarks : list of str
-    unreadable : list of str
-        Cells that are neither numbers nor empty, as 'D7 '#DIV/0!''.
-    """
-
-    path: Path
-    cells: pd.DataFrame
-    place: str
-    columns: dict[str, int] = field(default_factory=dict)
-    remarks: list[str] = field(default_factory=list)
-    unreadable: list[str] = field(default_factory=list)
-
-    def numbers(self, heading: str, faults: Faults) -> np.ndarray:
-        """A column as numbers; nan for empty cells and for unreadable ones, which are listed.
-
-        If at least half of it cannot be read, it is a fault.
-        """
-        texts = self.cells[heading].to_numpy(dtype=object)
-        numbers = np.array(pd.to_numeric(pd.Series(texts, dtype=object), errors="coerce"), dtype=float)
-        numbers[~(np.abs(numbers) <= _LARGEST)] = np.nan
-        missing = np.array([text.lower() in MISSING for text in texts])
-        wrong = np.flatnonzero(np.isnan(numbers) & ~missing)
-        if len(wrong) and len(wrong) * 2 >= len(texts) - int(missing.sum()):
-            for i in wrong[:3].tolist():
-                line = self.cells.index[i]
-                advice = "write a number, or leave the cell empty where nothing was measured"
-                faults.add(f"line {line}, column '{heading}'", f"'{_short(texts[i])}' is not a number", advice)
-        else:
-            column = letters(self.columns.get(heading, 0))
-            self.unreadable += [f"{column}{self.cells.index[i]} '{_short(texts[i])}'" for i in wrong.tolist()]
-        return numbers
-
-    def keep(self, rows: np.ndarray, why: str) -> None:
-        """Leave lines out, with a remark."""
-        if rows.all():
-            return
-        gone = [str(line) for line in self.cells.index[~rows]]
-        listed = ", ".join(gone[:_LISTED]) + (", ..." if len(gone) > _LISTED else "")
-        self.remarks.append(f"{len(gone)} line{'s' * (len(gone) > 1)} left out, {why}: {listed}")
-        self.cells = self.cells[rows]
-
-    @property
-    def notes(self) -> tuple[str, ...]:
-        """Remarks on the reading, and the unreadable cells."""
-        lines, columns = self.cells.shape
-        count = len(self.unreadable)
-        listed = ", ".join(self.unreadable[:_LISTED]) + (", ..." if count > _LISTED else "")
-        cells = f"{count} cell{'s' * (count != 1)} could not be read" + (f": {listed}" if count else "")
-        return (f"{self.place}: {lines} lines of {columns} columns read; {cells}", *self.remarks)
-
-
-def read_table(
-    source: str | Path | pd.DataFrame,
-    sheet: str | None,
-    shape: str,
-    header_row: int | None = None,
-    columns: str | Sequence[str] | None = None,
-) -> CellTable:
+def read_table(source: str | Path | pd.DataFrame, shape: str, options: TableOptions) -> CellTable:
     """The table of a file or data frame as text.
 
     Parameters
     ----------
     source : str, Path or DataFrame
-    sheet : str, optional
-        Of an .xlsx file; by default the first with a table.
     shape : str
         The expected columns, for errors.
-    header_row : int, optional
-        The line of the headings, if it is not found automatically.
-    columns : str or sequence of str, optional
-        The columns of the table: "B:E", or headings.
+    options : TableOptions
+        By default the first sheet with a table, and the headings that are found.
 
     Raises
     ------
     InputError
         For a file that cannot be read as a table, or has several that are not runs of one.
     """
-    sheets = read_sheets(source, sheet)
-    found = [(one, _blocks(one, header_row, columns)) for one in sheets]
+    if options.decimal not in (None, *NAMES):
+        raise InputError(f"decimal = {options.decimal!r}", "", "it is '.' or ','")
+    sheets = read_sheets(source, options.sheet, options.separator)
+    found = [(one, _blocks(one, options.header_row, options.columns)) for one in sheets]
     with_tables = [(one, blocks) for one, blocks in found if blocks]
-    if not with_tables and header_row is None:  # texts alone
-        weak = ((one, _blocks(one, one.rows[0][0], columns)) for one in sheets if one.rows)
+    if not with_tables and options.header_row is None:  # texts alone
+        weak = ((one, _blocks(one, one.rows[0][0], options.columns)) for one in sheets if one.rows)
         with_tables = [(one, blocks) for one, blocks in weak if blocks]
     if not with_tables:
-        first = sheets[0]
-        where = f"line {header_row} has no headings" if header_row is not None else "there are headings but no data"
+        first, line = sheets[0], options.header_row
+        where = f"line {line} has no headings" if line is not None else "there are headings but no data"
         raise InputError(where if first.rows else "the file is empty", first.path.name, shape)
     chosen, blocks = with_tables[0]
+    if isinstance(options.columns, Mapping):
+        _rename(chosen, blocks, options.columns)
     table = _joined(chosen, blocks)
+    table.decimal = options.decimal
     others = [one.name for one in sheets if one is not chosen and one.rows]
     if others:
         table.remarks.append(f"other sheets not read: {', '.join(others)}")
-    if not isinstance(columns, str | None):
-        _select(table, list(columns))
+    if isinstance(options.columns, Sequence) and not isinstance(options.columns, str):
+        _select(table, list(options.columns))
     return table
 
 
-def complete_lines(
-    table: CellTable, axes: Sequence[str], numbers: Mapping[str, np.ndarray], faults: Faults
-) -> np.ndarray:
-    """The complete lines; one with numbers and an empty cell is a fault, a comment is not."""
-    kept = np.ones(len(table.cells), dtype=bool)
-    for heading in axes:
-        known = np.isfinite(numbers[heading])
-        others = [values for name, values in numbers.items() if name not in axes]
-        has_numbers = np.any([np.isfinite(values) for values in others], axis=0) if others else known
-        is_empty = np.array([cell == "" for cell in table.cells[heading]])
-        for i in np.flatnonzero(~known & has_numbers & is_empty).tolist():
-            place = f"line {table.cells.index[i]}, column '{heading}'"
-            faults.add(place, "it is missing", "write it, or delete the line")
-        kept &= known
-    if not kept.any() and not faults.found:
-        faults.add("lines", "no line has a time", "check the columns and units")
-    return kept
+def has_table(source: str | Path | pd.DataFrame, options: TableOptions) -> bool:
+    """Whether a sheet has headings above numbers."""
+    return any(_blocks(one, options.header_row, options.columns) for one in read_sheets(source, options.sheet))
+
+
+def _rename(sheet: Sheet, blocks: list[_Block], names: Mapping[str, str | None]) -> None:
+    """Headings by the given names, of columns by their heading or letter; None or '' leaves a column out."""
+    faults, unused = Faults(), set(names)
+    for block in blocks:
+        own = {key: c for c in block.headings for key in (letters(c), read_heading(block.headings[c]).name)}
+        own |= {heading: c for c, heading in block.headings.items()}
+        places = {own[name]: name for name in names if name in own}
+        unused -= {*places.values()}
+        block.headings = {c: names[places[c]] or "" if c in places else h for c, h in block.headings.items()}
+        block.headings = {c: heading for c, heading in block.headings.items() if heading}
+    for name in sorted(unused):
+        faults.add("columns", f"unknown column '{name}'", nearest(name, blocks[0].headings.values()))
+    faults.raise_any(sheet.path.name)
 
 
 def _select(table: CellTable, wanted: list[str]) -> None:
     """Only some columns, by their headings or names."""
-    by_name = {heading_parts(h)[0]: h for h in table.cells.columns} | {str(h): str(h) for h in table.cells.columns}
+    by_name = {read_heading(h).name: label for label, h in table.headings.items()}
+    by_name |= {h: label for label, h in table.headings.items()}
     faults = Faults()
     for name in wanted:
         if name not in by_name:
@@ -178,9 +109,11 @@ def _select(table: CellTable, wanted: list[str]) -> None:
     table.cells = table.cells[[by_name[name] for name in wanted]]
 
 
-def _blocks(sheet: Sheet, header_row: int | None, columns: str | Sequence[str] | None) -> list[_Block]:
+def _blocks(
+    sheet: Sheet, header_row: int | None, columns: str | Sequence[str] | Mapping[str, str | None] | None
+) -> list[_Block]:
     """The tables of a sheet."""
-    rows = [(line, list(row)) for line, row in sheet.rows]
+    rows = sheet.rows
     if isinstance(columns, str):
         first, last = _range_of(columns, sheet.path.name)
         rows = [(line, [cell if first <= c <= last else "" for c, cell in enumerate(row)]) for line, row in rows]
@@ -216,10 +149,14 @@ def _heading_places(rows: list[tuple[int, list[str]]]) -> list[int]:
     n = 0
     while n < len(rows) - 1:
         cells = rows[n][1]
+        if is_number_like(cells[0]):  # most lines of a long table
+            n += 1
+            continue
         texts = [c for c, cell in enumerate(cells) if cell]
         is_title = len({cells[c] for c in texts}) < len(texts) - len(texts) // 2
         further = rows[n + 1][1]
-        if is_title or any(is_number(cells[c]) for c in texts) or (n and _are_units(cells, rows[n - 1][1], further)):
+        has_numbers = any(is_number_like(cells[c]) for c in texts)
+        if is_title or has_numbers or (n and _are_units(cells, rows[n - 1][1], further)):
             n += 1
             continue
         below = n + 1
@@ -227,7 +164,7 @@ def _heading_places(rows: list[tuple[int, list[str]]]) -> list[int]:
             below += 1
         data = rows[below][1]
         over = [c for c in texts if c < len(data) and data[c]]
-        numbers = [c for c in over if is_number(data[c])]
+        numbers = [c for c in over if is_number_like(data[c])]
         if len(numbers) * 2 >= len(over) and numbers and (not found or _looks_like(cells, rows[found[0]][1])):
             (found if len(texts) > 1 else single).append(n)
         n += 1
@@ -238,7 +175,7 @@ def _looks_like(cells: list[str], first: list[str]) -> bool:
     """Whether a later line has headings: those of the first, or known words, or with units."""
     own = {cell for cell in cells if cell}
     return own == {cell for cell in first if cell} or any(
-        heading_parts(cell)[0].lower() in _KNOWN or _unit_of(heading_parts(cell)[1]) is not None for cell in own
+        (one := read_heading(cell)).name.lower() in _KNOWN or _unit_of(one.unit) is not None for cell in own
     )
 
 
@@ -254,17 +191,17 @@ def _are_units(row: list[str], headings: list[str], below: list[str]) -> bool:
     """Whether a line has the units of the headings above it: texts between texts and numbers, at least one of them a
     unit."""
     texts = [c for c, cell in enumerate(row) if cell]
-    if not texts or any(is_number(row[c]) for c in texts) or any(is_number(cell) for cell in headings):
+    if not texts or any(is_number_like(row[c]) for c in texts) or any(is_number_like(cell) for cell in headings):
         return False
-    if not all(c < len(headings) and headings[c] for c in texts) or any(heading_parts(h)[1] for h in headings):
+    if not all(c < len(headings) and headings[c] and read_heading(headings[c]).unit is None for c in texts):
         return False
-    over = [c for c in texts if c < len(below) and is_number(below[c])]
+    over = [c for c in texts if c < len(below) and is_number_like(below[c])]
     return bool(over) and any(_unit_of(row[c].strip("[]() ")) is not None for c in texts)
 
 
 def _title_above(rows: list[tuple[int, list[str]]], n: int) -> int:
     """The first line of the title of a block with headings in a line."""
-    while n > 0 and not any(is_number(cell) for cell in rows[n - 1][1]) and sum(map(bool, rows[n - 1][1])) <= 2:
+    while n > 0 and not any(is_number_like(cell) for cell in rows[n - 1][1]) and sum(map(bool, rows[n - 1][1])) <= 2:
         n -= 1
     return n
 
@@ -278,8 +215,8 @@ def _side_by_side(sheet: Sheet, rows: list[tuple[int, list[str]]], n: int, end: 
     for c, (text, is_tall) in upper.items():  # headings merged downward, and units of merged headings
         if c not in headings and is_tall:
             headings[c] = text
-        unit = _unit_of(heading_parts(text)[1])
-        if c in headings and unit is not None and heading_parts(headings[c])[1] is None and not is_tall:
+        unit = _unit_of(read_heading(text).unit)
+        if c in headings and unit is not None and read_heading(headings[c]).unit is None and not is_tall:
             headings[c] = f"{headings[c]} [{unit}]"
     headings = dict(sorted(headings.items()))
     own_headings = [headings.get(c, "") for c in range(max(headings) + 1)]
@@ -295,13 +232,15 @@ def _side_by_side(sheet: Sheet, rows: list[tuple[int, list[str]]], n: int, end: 
     groups = _groups(headings)
     found = []
     for columns in groups:
-        kept = [(at, row) for at, row in body if any(c < len(row) and row[c] for c in columns)]
+        kept = body
+        if len(groups) > 1 or len(columns) < max(columns) + 1:
+            kept = [(at, row) for at, row in body if any(c < len(row) and row[c] for c in columns)]
         title = next((upper[c][0] for c in columns if c in upper and not upper[c][1]), "")
         if len(groups) == 1:
             title = _title(rows, n)
         if kept:
             found.append(_Block(line, {c: headings[c] for c in columns}, kept, title))
-    if len(groups) == 1 and sheet.is_ragged:
+    if len(groups) == 1 and sheet.separator:
         _check_widths(sheet, headings, body)
     return found
 
@@ -310,14 +249,14 @@ def _check_widths(sheet: Sheet, headings: dict[int, str], body: list[tuple[int, 
     """Raise InputError for lines of a CSV file with fewer or more cells than there are headings."""
     faults, width = Faults(), max(headings) + 1
     for line, row in body:
-        if (len(row) < width and sum(map(bool, row)) > 1) or any(row[width:]):
+        if len(row) != width and ((len(row) < width and sum(map(bool, row)) > 1) or any(row[width:])):
             faults.add(f"line {line}", f"{len(row)} cells for {width} headings", "check the separators")
     faults.raise_any(sheet.path.name)
 
 
 def _upper(sheet: Sheet, rows: list[tuple[int, list[str]]], n: int) -> dict[int, tuple[str, bool]]:
     """The text above each column in the line above the headings, and whether it is merged down into them."""
-    if n == 0 or any(is_number(cell) for cell in rows[n - 1][1]) or rows[n][0] - rows[n - 1][0] > 1:
+    if n == 0 or any(is_number_like(cell) for cell in rows[n - 1][1]) or rows[n][0] - rows[n - 1][0] > 1:
         return {}
     line, above = rows[n - 1]
     spans = {first: (bottom, last) for top, bottom, first, last in sheet.merged if top <= line <= bottom}
@@ -338,7 +277,7 @@ def _title(rows: list[tuple[int, list[str]]], n: int) -> str:
     if n == 0:
         return ""
     texts = [cell for cell in rows[n - 1][1] if cell]
-    return texts[0] if texts and not any(is_number(cell) for cell in texts) else ""
+    return texts[0] if texts and not any(is_number_like(cell) for cell in texts) else ""
 
 
 def _groups(headings: dict[int, str]) -> list[list[int]]:
@@ -361,39 +300,45 @@ def _joined(sheet: Sheet, blocks: list[_Block]) -> CellTable:
     first = blocks[0]
     lines = " and ".join(dict.fromkeys(str(b.line) for b in blocks))
     remarks = list(sheet.notes)
-    if len(blocks) == 1:
-        faults = Faults()
-        names = list(first.headings.values())
-        for heading in sorted({h for h in names if names.count(h) > 1}):
-            faults.add("headings", f"'{heading}' appears twice", "keep one, or name the columns: columns = 'A:C'")
-        faults.raise_any(sheet.path.name)
-        frame = _frame(first)
-    else:
-        alike = all(set(b.headings.values()) == set(first.headings.values()) for b in blocks)
+    frames, headings, columns = [], dict[str, str](), dict[str, int]()
+    for block in blocks:
+        labels = _labels(block.headings)
+        headings |= {label: block.headings[c] for c, label in labels.items()}
+        columns |= {label: c for c, label in labels.items()}
+        frames.append(_frame(block, labels))
+    if len(blocks) > 1:
+        names = [{read_heading(h).name for h in b.headings.values()} for b in blocks]
         titles = [b.title for b in blocks]
-        if not alike and (not all(titles) or len({*titles}) < len(titles)):
+        are_named = all(titles) and len({*titles}) == len(titles)
+        if not are_named and any(own != names[0] for own in names):
             listed = "; ".join(b.label for b in blocks)
             advice = f"name one: header_row = {first.line}, or columns = 'A:C'"
             raise InputError(f"{len(blocks)} tables were found: {listed}", sheet.label, advice)
-        frames = []
-        for number, block in enumerate(blocks, 1):
-            frame = _frame(block)
-            if not any(heading_parts(h)[0].lower() == "run" for h in frame.columns):
-                name = block.title if len({*titles}) == len(titles) and block.title else str(number)
-                frame.insert(0, "run", name)
-            frames.append(frame)
-        frame = pd.concat(frames).fillna("")
-        remarks.append(f"{len(blocks)} blocks read as runs: {', '.join(dict.fromkeys(frame['run']))}")
-    columns = {heading: c for block in blocks for c, heading in block.headings.items()}
-    return CellTable(sheet.path, frame, f"{sheet.label}, headings in line {lines}", columns, remarks)
+        runs = list[str]()
+        for number, (title, frame) in enumerate(zip(titles, frames, strict=True), 1):
+            own = next((label for label in frame.columns if read_heading(headings[label]).name == "run"), None)
+            if own is None:
+                frame.insert(0, "run", title if are_named else str(number))
+                headings["run"], own = "run", "run"
+            runs += list(dict.fromkeys(str(run) for run in frame[own] if run))
+        remarks.append(f"{len(blocks)} blocks read as runs: {', '.join(dict.fromkeys(runs))}")
+    frame = pd.concat(frames).fillna("") if len(frames) > 1 else frames[0]
+    place = f"{sheet.label}, headings in line {lines}"
+    return CellTable(
+        sheet.path, frame, place, headings, columns, is_comma_separated=sheet.separator == ",", remarks=remarks
+    )
 
 
-def _frame(block: _Block) -> pd.DataFrame:
-    columns = list(block.headings)
-    body = [[row[c] if c < len(row) else "" for c in columns] for _, row in block.rows]
+def _labels(headings: Mapping[int, str]) -> dict[int, str]:
+    """A label of each column: its heading, with a number if it is repeated."""
+    found = dict[int, str]()
+    for c, heading in headings.items():
+        count = sum(other == heading for at, other in headings.items() if at < c)
+        found[c] = f"{heading} ({count + 1})" if count else heading
+    return found
+
+
+def _frame(block: _Block, labels: Mapping[int, str]) -> pd.DataFrame:
     lines = [line for line, _ in block.rows]
-    return pd.DataFrame(body, columns=list(block.headings.values()), index=lines, dtype=object)
-
-
-def _short(text: str) -> str:
-    return text if len(text) <= 30 else text[:27] + "..."
+    columns = {label: [row[c] if c < len(row) else "" for _, row in block.rows] for c, label in labels.items()}
+    return pd.DataFrame(columns, index=lines, dtype=object)

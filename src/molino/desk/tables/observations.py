@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from typing import Any
 
 import numpy as np
-import pandas as pd
 
 from molino.core import units
 from molino.core.contract.metrics import parse_metric
@@ -20,26 +20,30 @@ from molino.core.terms.heat import Jacket
 from molino.core.trains.train import Train
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import Value
-from molino.desk.tables.cells import heading_parts
-from molino.desk.tables.layout import CellTable, complete_lines
+from molino.desk.tables.cell_table import CellTable, complete_lines
+from molino.desk.tables.columns import (
+    Column,
+    Readings,
+    decide_columns,
+    merge_columns,
+    read_columns,
+    run_names,
+    take_rows,
+)
+from molino.desk.tables.headings import Heading
+from molino.desk.tables.number_format import ColumnNumbers
 
 _PROFILES = {"coolant T"}
 """Conditions that may change within a run over time, as a measured input."""
 
 
-@dataclass(frozen=True)
-class _Column:
-    """A column: 'run', 'axis', 'measured', 'signal' or 'condition', with its subject, kind and unit."""
-
-    heading: str
-    role: str
-    what: str
-    kind: str
-    unit: str | None
-
-
 def read_observations(
-    table: CellTable, vessel: Vessel | Train, signals: Mapping[str, Signal], changes: Sequence[Change]
+    table: CellTable,
+    vessel: Vessel | Train,
+    signals: Mapping[str, Signal],
+    changes: Sequence[Change],
+    given_units: Mapping[str, str],
+    detection_limits: Mapping[str, Any],
 ) -> Experiments:
     """The table of a vessel; see `read_experiments`.
 
@@ -48,41 +52,37 @@ def read_observations(
     InputError
         With every fault of the table: file, line, column, and remedy.
     """
-    cells, path = table.cells, table.path
-    faults = Faults()
-    columns: list[_Column] = []
-    for heading in cells.columns:
-        with faults.at(f"column '{heading}'"):
-            columns.append(_column(str(heading), vessel, signals))
+    path, faults = table.path, Faults()
+    columns = decide_columns(table, lambda heading: _meaning(heading, vessel, signals), given_units, faults)
     for name in sorted(signals.keys() - {c.what for c in columns if c.role == "signal"}):
-        faults.add("headings", f"there is no column of the signal '{name}'", nearest(name, cells.columns))
-    keys = [(c.role, c.what) for c in columns]
-    for _, what in sorted({key for key in keys if keys.count(key) > 1}):
-        faults.add("headings", f"two columns for {what or 'the run'}", "keep one")
-    axes = [c for c in columns if c.role == "axis"]
-    if len(axes) > 1:
-        names = " and ".join(f"'{c.heading}'" for c in axes)
-        faults.add("headings", f"{names} are both axes of samples", "keep one")
+        faults.add("headings", f"there is no column of the signal '{name}'", nearest(name, table.headings.values()))
     if not faults.found and not any(c.role in ("measured", "signal") for c in columns):
         faults.add("headings", "no column has observations", shape_of(vessel))
     faults.raise_any(path.name)
-    numbers = {c.heading: _numbers(table, c, faults) for c in columns if c.role != "run"}
-    kept = complete_lines(table, [c.heading for c in axes], numbers, faults)
+    runs = run_names(table, next((c.label for c in columns if c.role == "run"), None), faults)
+    numbers = read_columns(table, columns, runs, detection_limits, faults)
     faults.raise_any(path.name)
-    numbers = {heading: values[kept] for heading, values in numbers.items()}
-    table.keep(kept, "without a time or place")
-    cells = table.cells
-    runs = []
-    for name, rows in _by_run(cells, columns, numbers).items():
+    columns, numbers, lines = merge_columns(table, columns, numbers, faults)
+    axes = [c for c in columns if c.role == "axis"]
+    if len(axes) > 1:
+        names = " and ".join(f"'{c.label}'" for c in axes)
+        faults.add("headings", f"{names} are both axes of samples", "keep one")
+    kept = complete_lines(table, [c.label for c in axes], {c: n.values for c, n in numbers.items()}, lines, faults)
+    faults.raise_any(path.name)
+    table.note_left_out(lines[~kept], "without a time or place")
+    numbers = take_rows(numbers, kept)
+    own_runs = None if runs is None else runs[lines[kept]]
+    found = []
+    for name, rows in _by_run(own_runs, columns, numbers, int(kept.sum())).items():
         with faults.at(f"run {name}"):
-            runs.append(_experiment(name, vessel, columns, {h: v[rows] for h, v in numbers.items()}, signals, changes))
+            found.append(_experiment(name, vessel, columns, take_rows(numbers, rows), signals, changes))
     faults.raise_any(path.name)
     show = {**vessel.spec.display.chosen}
     for column in columns:
         if column.unit is not None and column.kind and column.role != "signal":
             show[column.kind] = column.unit
     signal_notes = [f"column '{name}': {signal}" for name, signal in signals.items()]
-    return Experiments(tuple(runs), path.name, show, (), (*table.notes, *signal_notes))
+    return Experiments(tuple(found), path.name, show, (), (*table.notes, *signal_notes))
 
 
 def shape_of(vessel: Vessel | Train) -> str:
@@ -99,22 +99,25 @@ def _axes(vessel: Vessel | Train) -> dict[str, str]:
     return {name.replace("_", " "): kind for name, kind in axes_of(vessel).items()}
 
 
-def _column(heading: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> _Column:
-    name, unit = heading_parts(heading)
-    role, what, kind = _meaning(name, vessel, signals)
-    if unit is not None and role in ("axis", "measured"):
-        units.expect(unit, kind)
-    return _Column(heading, role, what, kind, unit)
+def _meaning(heading: Heading, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> Column:
+    """The column of a heading in a table of a vessel."""
+    role, what, kind = _subject(heading, vessel, signals)
+    if heading.unit is not None and kind and role != "signal":
+        units.expect(heading.unit, kind)
+    return Column("", role, what, kind, heading.unit)
 
 
-def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> tuple[str, str, str]:
-    """Role, subject and kind of quantity of a column by its name."""
+def _subject(heading: Heading, vessel: Vessel | Train, signals: Mapping[str, Signal]) -> tuple[str, str, str]:
+    """Role, subject and kind of quantity of a column."""
+    name = heading.name
     if not name:
         raise InputError("it has no name", "", "name it, or delete the column")
-    if name in signals:
-        return "signal", name, ""
-    if name.lower() == "run":
+    signal = next((s for s in (heading.text, name) if s in signals), None)
+    if signal is not None:
+        return "signal", signal, ""
+    if name == "run":
         return "run", "", ""
+    name = "time" if name == "clock time" else name
     settings, axes, species = condition_kinds(vessel), _axes(vessel), vessel.chemistry.names
     first, _, rest = name.partition(" ")
     if first == "initial" and rest in ("T", "volume") and rest in settings:
@@ -142,80 +145,82 @@ def _meaning(name: str, vessel: Vessel | Train, signals: Mapping[str, Signal]) -
     )
 
 
-def _numbers(table: CellTable, column: _Column, faults: Faults) -> np.ndarray:
-    """A column as numbers, in SI if it has a kind of quantity; nan for empty or unreadable cells."""
-    found = table.numbers(column.heading, faults)
-    if column.role in ("axis", "measured") and column.unit is not None:
-        return np.asarray(units.unit(column.unit).to_si(found))
-    return found
-
-
 def _by_run(
-    cells: pd.DataFrame, columns: Sequence[_Column], numbers: Mapping[str, np.ndarray]
+    runs: np.ndarray | None, columns: Sequence[Column], numbers: Mapping[str, ColumnNumbers], count: int
 ) -> dict[str, np.ndarray]:
-    """The lines of each run: by its name, otherwise by the conditions."""
-    count = len(cells)
-    named = next((c for c in columns if c.role == "run"), None)
-    if named is not None:
-        texts = cells[named.heading].str.strip().to_numpy()
-        return {str(name): texts == name for name in dict.fromkeys(texts)}
+    """The rows of each run: by its name, otherwise by the conditions."""
+    if runs is not None:
+        return {str(name): runs == name for name in dict.fromkeys(runs.tolist())}
     if any(c.role == "axis" for c in columns):
         return {"1": np.ones(count, dtype=bool)}
-    keys = [tuple(float(numbers[c.heading][i]) for c in columns if c.role == "condition") for i in range(count)]
+    conditions = [numbers[c.label].values for c in columns if c.role == "condition"]
+    keys = [tuple(float(values[i]) for values in conditions) for i in range(count)]
     return {str(n): np.array([k == key for k in keys]) for n, key in enumerate(dict.fromkeys(keys), 1)}
 
 
 def _experiment(
     name: str,
     vessel: Vessel | Train,
-    columns: Sequence[_Column],
-    numbers: Mapping[str, np.ndarray],
+    columns: Sequence[Column],
+    numbers: Mapping[str, ColumnNumbers],
     signals: Mapping[str, Signal],
     changes: Sequence[Change],
 ) -> Experiment:
     faults = Faults()
     axis = next((c for c in columns if c.role == "axis"), None)
-    times = numbers[axis.heading] if axis is not None else None
+    times = numbers[axis.label].values if axis is not None else None
     own = vessel
     for column in (c for c in columns if c.role == "condition"):
-        with faults.at(f"column '{column.heading}'"):
-            own = _under(own, column, numbers[column.heading], times if axis and axis.what == "time" else None)
-    measured: dict[str, np.ndarray] = {}
+        with faults.at(f"column '{column.label}'"):
+            values = numbers[column.label].values
+            own = _under(own, column, values, times if axis and axis.what == "time" else None)
+    readings = Readings()
     for column in (c for c in columns if c.role in ("measured", "signal")):
-        with faults.at(f"column '{column.heading}'"):
-            values, response = numbers[column.heading], column.what
+        with faults.at(f"column '{column.label}'"):
+            read, response = numbers[column.label], column.what
+            values, limits, deviations = read.values, read.limits, read.deviations
             if column.role == "signal":
                 signal = signals[column.what]
                 vessel.spec.expression(signal.metric)
                 values, response = signal.read(values, column.unit), response_of(signal.metric)
-            if response in measured:
-                raise InputError(f"{response} is also measured in another column", "", "keep one")
+                deviations = np.full(len(values), np.nan)
+                if limits.any():
+                    raise InputError("a signal has no limits (<)", "", "leave those cells empty")
+            else:
+                scatter = [numbers[c.label].values for c in columns if (c.role, c.what) == ("deviation", column.what)]
+                deviations = scatter[0] if scatter else deviations
             if np.isfinite(values).any():
-                measured[response] = values
+                readings.add(response, values, limits, deviations)
     faults.raise_any()
     along = axis.what if axis is not None else ""
     if times is not None and along != "time":
         order = np.argsort(times, kind="stable")  # along a vessel the order of the lines is irrelevant
-        times, measured = times[order], {r: v[order] for r, v in measured.items()}
-    return Experiment(name, times, measured, vessel=own, along=along, changes=changes)  # type: ignore[arg-type]
+        times, readings = times[order], readings.sorted_by(order)
+    return Experiment(
+        name,
+        times,  # type: ignore[arg-type]
+        readings.measured,
+        vessel=own,
+        along=along,
+        changes=changes,
+        below=readings.below,
+        above=readings.above,
+        deviations=readings.deviations,
+    )
 
 
-def _under(vessel: Vessel | Train, column: _Column, values: np.ndarray, times: np.ndarray | None) -> Vessel | Train:
+def _under(vessel: Vessel | Train, column: Column, values: np.ndarray, times: np.ndarray | None) -> Vessel | Train:
     """The vessel under a condition that is constant in a run; that of a coolant may change over time."""
     known = values[np.isfinite(values)]
     if not len(known):
         return vessel
     if np.ptp(known) <= 1e-9 * max(abs(float(known[0])), 1.0):
-        return vessel.with_({column.what: _value(float(known[0]), column.unit)})
+        return vessel.with_({column.what: Value(float(known[0]), column.unit)})
     heat = getattr(vessel, "heat", None)  # a train has none of its own
     if column.what not in _PROFILES or times is None or not isinstance(heat, Jacket):
         raise InputError("it changes within the run", "", "a run has one condition: split it, or name the runs")
     seen = np.isfinite(values)
-    points = [(float(t), _value(float(v), column.unit)) for t, v in zip(times[seen], values[seen], strict=True)]
+    points = [(float(t), Value(float(v), column.unit)) for t, v in zip(times[seen], values[seen], strict=True)]
     if points[0][0] > 0:
         points.insert(0, (0.0, points[0][1]))
     return vessel.with_(heat=replace(heat, T=points))
-
-
-def _value(number: float, unit: str | None) -> Value:
-    return Value(float(units.unit(unit).to_si(number)), unit) if unit else Value(number)

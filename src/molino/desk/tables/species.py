@@ -17,8 +17,10 @@ from molino.core.chemistry.species import PROPERTIES, Species
 from molino.core.display import HABIT
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.units import Value
-from molino.desk.tables.cells import heading_parts
+from molino.desk.tables.cell_table import CellTable, TableOptions
+from molino.desk.tables.headings import read_heading
 from molino.desk.tables.layout import read_table
+from molino.desk.tables.number_format import read_numbers
 
 _TEXTS = ("formula", "source")
 _SHAPE = "the table needs a column 'name', and any of " + ", ".join(n.replace("_", " ") for n in (*_TEXTS, *PROPERTIES))
@@ -61,9 +63,10 @@ def read_species(path: str | Path | pd.DataFrame, sheet: str | None = None) -> l
     """
     if not isinstance(path, pd.DataFrame) and Path(path).suffix.lower() == ".json":
         return _from_json(Path(path))
-    table = read_table(path, sheet, _SHAPE)
+    table = read_table(path, _SHAPE, TableOptions(sheet))
     columns = _columns([str(heading) for heading in table.cells.columns], table.path.name)
     faults = Faults()
+    _with_points(table, [heading for heading, (key, _, _) in columns.items() if key in PROPERTIES], faults)
     found: list[Species] = []
     for line, row in table.cells.iterrows():
         with faults.at(f"line {line}"):
@@ -83,7 +86,7 @@ def _columns(headings: list[str], file: str) -> _Columns:
     faults = Faults()
     columns: _Columns = {}
     for heading in headings:
-        name, unit = heading_parts(heading)
+        name, unit = (one := read_heading(heading)).name, one.unit
         key = name.strip().lower().replace(" ", "_")
         stem, _, last = key.rpartition("_")
         power = int(last) if stem == "heat_capacity" and last.isdigit() else None
@@ -98,6 +101,14 @@ def _columns(headings: list[str], file: str) -> _Columns:
         faults.add("headings", "no column 'name'", _SHAPE)
     faults.raise_any(file)
     return columns
+
+
+def _with_points(table: CellTable, headings: Iterable[str], faults: Faults) -> None:
+    """Numbers with a decimal point; other texts, like quantities with a unit, as they are."""
+    for heading in headings:
+        texts = [str(text) for text in table.cells[heading]]
+        numbers = read_numbers(texts, table.decimal_of(heading, faults)).values
+        table.cells[heading] = [t if n != n else repr(float(n)) for t, n in zip(texts, numbers, strict=True)]
 
 
 def _species(row: pd.Series, columns: _Columns, file: str) -> Species:

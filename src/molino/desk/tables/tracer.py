@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -15,11 +15,12 @@ from molino.core.arguments import checked
 from molino.core.errors import Faults, InputError, UnitError
 from molino.core.mixing.tracer_test import TracerTest
 from molino.core.unit_tables import SI_UNITS
-from molino.desk.tables.cells import heading_parts
-from molino.desk.tables.layout import CellTable, complete_lines, read_table
+from molino.desk.tables.cell_table import CellTable, TableOptions, complete_lines
+from molino.desk.tables.clock import has_clock, seconds_of
+from molino.desk.tables.headings import read_heading
+from molino.desk.tables.layout import read_table
 
 _SHAPE = "write a column 'time [min]', one of the signal at the outlet, and optionally one 'inlet'"
-_TIME = re.compile(r"(?i)t|time|zeit|temps|tiempo")
 _INLET = re.compile(r"(?i).*\b(in|inlet|feed)\b.*")
 _OUTLET = re.compile(r"(?i).*\b(out|outlet|effluent)\b.*")
 _KINDS = ("concentration", "density")
@@ -31,7 +32,9 @@ def read_tracer(
     sheet: str | None = None,
     *,
     header_row: int | None = None,
-    columns: str | Sequence[str] | None = None,
+    columns: str | Sequence[str] | Mapping[str, str | None] | None = None,
+    decimal: str | None = None,
+    separator: str | None = None,
     **options: Any,
 ) -> TracerTest:
     """Read a tracer test from a table: a column of times, one of the signal at the outlet, optionally one at the inlet.
@@ -43,8 +46,7 @@ def read_tracer(
     path : str, Path or DataFrame
         CSV, XLSX, or a data frame.
     sheet : str, optional
-    header_row : int, optional
-    columns : str or sequence of str, optional
+    header_row, columns, decimal, separator
         As for `read_experiments`.
     **options
         Other fields of `TracerTest`: kind="step up", volume="2 m3", flow="10 L/min", injected="5 g", ...
@@ -65,7 +67,7 @@ def read_tracer(
     >>> print(mo.mixing.read_tracer(table, flow="1 L/min").distribution().mean)
     15 min
     """
-    table = read_table(path, sheet, _SHAPE, header_row, columns)
+    table = read_table(path, _SHAPE, TableOptions(sheet, header_row, columns, decimal, separator))
     notes: list[str] = []
     rows, unit = _rows(table, notes)
     show = {"time": unit, **dict(options.pop("show", {}))} if unit else dict(options.pop("show", {}))
@@ -89,14 +91,16 @@ def _rows(table: CellTable, notes: list[str]) -> tuple[dict[str, np.ndarray], st
             numbers[role] = _column(table, heading, role, faults, notes)
     faults.raise_any(table.path.name)
     by_heading = {heading: numbers[role] for role, heading in roles.items()}
-    kept = complete_lines(table, [roles["time"]], by_heading, faults)
+    lines = np.arange(len(table.cells))
+    kept = complete_lines(table, [roles["time"]], by_heading, lines, faults)
     faults.raise_any(table.path.name)
     for role in roles:
         kept &= np.isfinite(numbers[role])
-    table.keep(kept, "without a time or signal")
+    table.note_left_out(lines[~kept], "without a time or signal")
     order = np.argsort(numbers["time"][kept], kind="stable")
     rows = {role: values[kept][order] for role, values in numbers.items()}
-    return rows, heading_parts(roles["time"])[1]
+    time = read_heading(table.headings[roles["time"]])
+    return rows, time.unit or ("min" if has_clock(table.cells[roles["time"]]) else None)
 
 
 def _roles(headings: list[str], faults: Faults) -> dict[str, str]:
@@ -107,10 +111,10 @@ def _roles(headings: list[str], faults: Faults) -> dict[str, str]:
         faults.add("headings", message, _SHAPE)
         return {}
     others = [h for h in headings if h not in times]
-    inlets = [h for h in others if _INLET.fullmatch(heading_parts(h)[0])]
+    inlets = [h for h in others if _INLET.fullmatch(read_heading(h).name)]
     signals = [h for h in others if h not in inlets]
     if len(signals) > 1:
-        signals = [h for h in signals if _OUTLET.fullmatch(heading_parts(h)[0])] or signals
+        signals = [h for h in signals if _OUTLET.fullmatch(read_heading(h).name)] or signals
     if len(signals) != 1 or len(inlets) > 1:
         several = signals if len(signals) > 1 else inlets
         message = (
@@ -121,19 +125,27 @@ def _roles(headings: list[str], faults: Faults) -> dict[str, str]:
     return {"time": times[0], "signal": signals[0]} | ({"inlet": inlets[0]} if inlets else {})
 
 
-def _is_time(heading: str) -> bool:
-    name, unit = heading_parts(heading)
-    if not _TIME.fullmatch(name):
+def _is_time(text: str) -> bool:
+    heading = read_heading(text)
+    if heading.name.lower() not in ("time", "t", "clock time"):
         return False
     try:
-        return unit is None or units.unit(unit).dimension == units.unit("s").dimension
+        return heading.unit is None or units.unit(heading.unit).dimension == units.unit("s").dimension
     except UnitError:
         return False
 
 
 def _column(table: CellTable, heading: str, role: str, faults: Faults, notes: list[str]) -> np.ndarray:
     """A column in SI: times, concentrations, or the signal of a detector."""
-    found, unit = table.numbers(heading, faults), heading_parts(heading)[1]
+    texts, own = [str(text) for text in table.cells[heading]], read_heading(heading)
+    if role == "time" and (own.clock or has_clock(texts)):
+        seconds, remark = seconds_of(texts, own.clock, [np.arange(len(texts))], own.name == "clock time")
+        notes.append(f"column '{heading}': {remark}")
+        return seconds
+    read, unit = table.numbers(heading, faults), own.unit
+    found = read.values
+    if read.limits.any():
+        raise InputError("it has limits (<)", "", "write a number, 0 or an empty cell")
     if role == "time":
         return found if unit is None else np.asarray(units.unit(unit).to_si(found))
     try:

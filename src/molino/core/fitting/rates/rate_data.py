@@ -49,6 +49,7 @@ class RateData(Frozen, Result):
     show: Mapping[str, str] = field(default_factory=dict)
     how: str = "measured"
     slopes: tuple[Slopes, ...] = ()
+    notes: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         faults = Faults()

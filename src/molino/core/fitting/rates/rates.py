@@ -45,6 +45,8 @@ class Rates(RateData):
         The origin of the rates, in words.
     slopes : tuple of Slopes
         The curves that they are derived from.
+    notes : tuple of str
+        Notes on the reading of their table.
 
     Raises
     ------

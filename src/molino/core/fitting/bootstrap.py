@@ -64,7 +64,7 @@ class Bootstrap(Frozen, Result):
     asked: int
     units: tuple[str | None, ...]
     observations: int
-    degrees_of_freedom: int
+    degrees_of_freedom: float
     fitted: Chemistry = field(repr=False)
 
     @cached_property
@@ -155,12 +155,19 @@ class _Resampler(Frozen):
             noise = np.empty(len(self.fitted))
             for n in np.unique(self.response):
                 own = self.response == n
-                noise[own] = random.choice(self.adjusted[own], int(own.sum()))
-            problem = replace(problem, measured=self.fitted + noise * problem.size)
+                noise[own] = random.choice(self.adjusted[own & (problem.side == 0)], int(own.sum()))
+            problem = _drawn(problem, self.fitted + noise * problem.size)
         try:
             return minimise(problem, self.start, counts=counts, tolerance=1e-6).parameters
         except SolveError:
             return np.full(len(self.start), np.nan)
+
+
+def _drawn(problem: Problem, values: np.ndarray) -> Problem:
+    """The problem with drawn values; where one is beyond the limit of that observation it is known as the limit."""
+    limited = (problem.side != 0) & (problem.side * (values - problem.measured) > 0)
+    measured = np.where(limited, problem.measured, values)
+    return replace(problem, measured=measured, side=np.where(limited, problem.side, 0))
 
 
 def bootstrap(
@@ -222,7 +229,11 @@ def _resampler(fit: FitData, kind: str) -> _Resampler:
     response = np.array([names.index(s) for s in points.response])
     adjusted = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-6))
     for n in range(len(names)):
-        adjusted[response == n] -= adjusted[response == n].mean()
+        own = (response == n) & points.is_value
+        if not own.any():
+            message = f"{names[n]} has limits alone, and no residual to draw from"
+            raise InputError(message, "bootstrap", "resample cases: kind='cases'")
+        adjusted[own] -= adjusted[own].mean()
     places = enumerate(zip(points.run, points.time.tolist(), strict=True))
     keys: list[object] = [(run, time) if np.isfinite(time) else i for i, (run, time) in places]
     samples = {key: n for n, key in enumerate(dict.fromkeys(keys))}

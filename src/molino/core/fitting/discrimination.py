@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
@@ -14,6 +14,7 @@ from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.errors import Fault, InputError, SolveError
+from molino.core.fitting.censoring import common_factor, deviations
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.fit_result import Fit
@@ -138,7 +139,7 @@ class Discrimination(Frozen, Result):
         standard_deviation = best.points.standard_deviation
         rows = []
         for name, found in self.fits.items():
-            squares = float(np.sum((found.points.residuals / standard_deviation) ** 2))
+            squares = float(np.sum(found.points.deviations(standard_deviation).scaled ** 2))
             rows.append(
                 {
                     "law": name,
@@ -297,12 +298,20 @@ def _fitted(
 
 def _aicc(found: Fit) -> float:
     problem, total = found.problem, len(found.points.measured)
-    scaled = found.points.residuals / problem.size
+    points = found.points
+    scaled = (points.measured - points.calculated) / problem.size
     value, groups = 0.0, np.unique(problem.group)
     floor = 1e-30 * float(np.max(np.abs(found.points.measured / problem.size))) ** 2
     for n in groups:
         own = problem.group == n
-        value += float(own.sum()) * math.log(float(np.mean(scaled[own] ** 2)) + floor)
+        side, many = points.side[own], int(own.sum())
+        start = float(np.median(points.standard_deviation[own] / problem.size[own]))
+        squared = common_factor(scaled[own], side, np.ones(many), many, start) ** 2 + floor  # maximum likelihood
+        limits = deviations(scaled[own], side, np.zeros(many), np.full(many, math.sqrt(squared))).scaled[side != 0]
+        value += int((side == 0).sum()) * math.log(squared) + float(limits @ limits)
+        if len(limits):
+            values = scaled[own][side == 0]
+            value += float(values @ values) / squared - len(values)
     count = len(found.estimates) + len(groups)
     if total <= count + 1:
         raise InputError(
@@ -318,7 +327,7 @@ def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
             if more <= 0 or large.degrees_of_freedom < 1 or not _holds(large, small):
                 continue
             standard_deviation = large.points.standard_deviation
-            squares = [float(np.sum((f.points.residuals / standard_deviation) ** 2)) for f in (small, large)]
+            squares = [float(np.sum(f.points.deviations(standard_deviation).scaled ** 2)) for f in (small, large)]
             ratio = max(squares[0] - squares[1], 0.0) / more / (squares[1] / large.degrees_of_freedom)
             yield Nested(inner, outer, ratio, f_tail_probability(ratio, more, large.degrees_of_freedom))
 
@@ -326,7 +335,7 @@ def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
 def _holds(large: Fit, small: Fit) -> bool:
     """Whether the wider law can reproduce the calculated values of the other, from its own optimum or from its
     guess."""
-    problem = large.problem.weighed(large.points.standard_deviation, small.points.calculated)
+    problem = large.problem.weighed(large.points.standard_deviation, small.points.calculated).without_limits()
     for start in (large.optimum.parameters, None):
         try:
             found = minimise(problem, start, tolerance=1e-9)
@@ -399,4 +408,4 @@ def _around(runs: tuple[Experiment, ...]) -> Iterator[Experiment]:
             key = (run.T, tuple(charge.items()))
             if key not in seen:
                 seen.add(key)
-                yield replace(run, name=f"next, {len(seen)}", times=times, measured={}, initial=charge)
+                yield run.planned(f"next, {len(seen)}", times, charge)

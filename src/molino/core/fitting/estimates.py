@@ -61,14 +61,14 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
     """
     scale = Scale(problem.free, problem.mean_temperature)
     outward = scale.slope(optimum.parameters)
-    weighted = optimum.slopes @ outward / optimum.standard_deviation[:, None]
-    degrees = len(problem.measured) - len(problem.free)
-    variance = optimum.sum_of_squares(problem.measured) / degrees
+    weighted = optimum.information_rows(problem) @ outward
+    variance = optimum.expected_squares(problem) / (len(problem.measured) - len(problem.free))
     _, singular, right = np.linalg.svd(weighted, full_matrices=False)
     determined = singular > RANK * max(singular[0], 1e-300)
     inverse = right[determined].T / singular[determined]
     plain = variance * inverse @ inverse.T
-    widened, by_constant = _with_unknown_errors(problem, weighted, variance, plain, outward)
+    counts = optimum.information_counts(problem)
+    widened, by_constant = _with_unknown_errors(problem, weighted, counts, variance, plain, outward)
     covariance = outward @ widened @ outward.T
     errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
     lost = np.any(np.abs(right[~determined]) > 1e-3, axis=0)
@@ -92,18 +92,24 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
 
 
 def _with_unknown_errors(
-    problem: Problem, weighted: np.ndarray, variance: float, plain: np.ndarray, outward: np.ndarray
+    problem: Problem,
+    weighted: np.ndarray,
+    counts: np.ndarray,
+    variance: float,
+    plain: np.ndarray,
+    outward: np.ndarray,
 ) -> tuple[np.ndarray, list[float]]:
     """The covariance P of the search's variables, and degrees of freedom, if groups have their own errors.
 
     With the information B_r of group r, of n_r degrees of freedom, C = P + 4 P (sum_r (B_r - B_r P B_r)/n_r) P, and
     Student's t of a constant c has (c P c)^2 / sum_r ((c P B_r P c)^2/n_r) degrees of freedom (M. G. Kenward, J. H.
     Roger, Biometrics 53 (1997) 983, with independent groups). For one group: P itself, and observations less constants.
+    A limit counts by its information relative to that of a value, in `counts`.
     """
-    count = weighted.shape[1]
-    degrees = degrees_by_group(problem, weighted, np.ones(len(weighted)))
+    count, most = weighted.shape[1], max(float(counts.sum()) - weighted.shape[1], 1.0)
+    degrees = degrees_by_group(problem, weighted, counts)
     if len(degrees) == 1 or not variance > 0:
-        return plain, [len(weighted) - count] * count
+        return plain, [most] * count
     rows = [weighted[problem.group == n] / np.sqrt(variance) for n in range(len(degrees))]
     within = [plain @ (own.T @ own) @ plain for own in rows]
     lost = sum((PBP - PBP @ (own.T @ own) @ plain) / n for PBP, own, n in zip(within, rows, degrees, strict=True))
@@ -111,5 +117,5 @@ def _with_unknown_errors(
     size = np.diag(outward @ plain @ outward.T)
     with np.errstate(divide="ignore", invalid="ignore"):
         own = size**2 / np.sum(spread**2 / degrees[:, None], axis=0)
-    own = np.where(np.isfinite(own), np.minimum(own, len(weighted) - count), len(weighted) - count)
+    own = np.where(np.isfinite(own), np.minimum(own, most), most)
     return plain + 4 * lost, [max(float(n), 1.0) for n in own]

@@ -318,6 +318,14 @@ class Experiment(Frozen):
         absent = {s: 0.0 for s in self.measured_starts if self.charge[s] <= 0}
         return replace(self, initial={**self.initial, **absent}) if absent else self
 
+    def planned(self, name: str, times: np.ndarray, initial: Mapping[str, float]) -> Experiment:
+        """The same run with another charge at other times, not yet measured."""
+        nothing: dict[str, np.ndarray] = {}
+        return replace(
+            self, name=name, times=times, measured=nothing, initial=initial, below=nothing, above=nothing,
+            deviations=nothing,
+        )  # fmt: skip
+
     def observed(self, response: str) -> np.ndarray:
         """Whether each sample of a species or metric is an observation, shape (samples,), bool."""
         counts = np.isfinite(self.measured[response])
@@ -331,6 +339,14 @@ class Experiment(Frozen):
             if response in limits:
                 found[np.isfinite(limits[response])] = side
         return np.where(self.times > 0, found, 0) if self.is_simple and self.along == "time" else found
+
+    def with_limits(self, response: str) -> np.ndarray:
+        """The values, and the limits where there is one; shape (samples,)."""
+        found = self.measured[response].copy()
+        for limits in (self.below, self.above):
+            if response in limits:
+                found = np.where(np.isfinite(limits[response]), limits[response], found)
+        return found
 
     @property
     def condition(self) -> tuple[object, ...]:

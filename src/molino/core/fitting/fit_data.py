@@ -13,6 +13,7 @@ from molino.core.checks import Check
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError, nearest
+from molino.core.fitting.censoring import Deviations, deviations
 from molino.core.fitting.estimates import Estimate
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.least_squares_problem import Optimum, Problem, leverage
@@ -44,6 +45,8 @@ class Points(Frozen):
     """Standard deviation."""
     slopes: np.ndarray
     """d(calculated)/d(constant), shape (points, constants)."""
+    side: np.ndarray
+    """0 of a value; -1 of a limit that the value is below, 1 of one that it is above."""
     replicates: tuple[Hashable, ...] = ()
     """The key of observations under the same conditions."""
     variables: Mapping[str, np.ndarray] = field(default_factory=dict)
@@ -51,18 +54,33 @@ class Points(Frozen):
 
     @property
     def residuals(self) -> np.ndarray:
-        """Measured less calculated."""
-        return np.asarray(self.measured - self.calculated)
+        """Measured less calculated; of a limit nan."""
+        return np.asarray(np.where(self.is_value, self.measured - self.calculated, np.nan))
+
+    @property
+    def is_value(self) -> np.ndarray:
+        """Whether each observation is a value, and not a limit; shape (points,), bool."""
+        return np.asarray(self.side == 0)
 
     @property
     def scaled(self) -> np.ndarray:
-        """Residuals over their standard deviation."""
-        return np.asarray(self.residuals / self.standard_deviation)
+        """Residuals over their standard deviation; of a limit the signed root of -2 log(likelihood)."""
+        return self.deviations().scaled
+
+    def deviations(self, standard_deviation: np.ndarray | None = None) -> Deviations:
+        """The deviations from the calculated values, by default in their own standard deviations."""
+        s = self.standard_deviation if standard_deviation is None else standard_deviation
+        return deviations(self.measured, self.side, self.calculated, s)
 
     @cached_property
     def leverage(self) -> np.ndarray:
         """Diagonal of the hat matrix."""
-        return leverage(self.slopes / self.standard_deviation[:, None])
+        weights, _ = self.deviations().steps
+        return leverage(self.slopes * weights[:, None])
+
+    def limit_sign(self, i: int) -> str:
+        """'< ' or '> ' before the number of a limit, otherwise ''."""
+        return {-1: "< ", 0: "", 1: "> "}[int(self.side[i])]
 
 
 @dataclass(frozen=True)
@@ -87,6 +105,8 @@ class Outlier:
     calculated: float
     deviations: float
     """Externally studentised residual: the deviation in standard deviations of the other points."""
+    sign: str = ""
+    """'< ' or '> ' if it is a limit."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,7 +146,7 @@ class FitData(Frozen, Result):
         if any(e.at_bound for e in self.estimates) or self.optimum.stopped:
             return ()
         step = "a Gauss-Newton step from the optimum, relative to the constants"
-        found = [Check("constants settled", self.optimum.left_to_move(self.problem.measured), _SETTLED, step)]
+        found = [Check("constants settled", self.optimum.left_to_move(self.problem), _SETTLED, step)]
         if np.isfinite(fall := self.optimum.fall_near(self.problem)):
             near = "at half a standard error along the flattest direction, relative"
             found.append(Check("sum of squares is a minimum", fall, _LEAST, near))
@@ -141,11 +161,11 @@ class FitData(Frozen, Result):
     def extent(self) -> str:
         """The extent of the data, in words."""
         count, runs = len(self.points.measured), len(dict.fromkeys(self.points.run))
-        return (
-            f"{count} rates"
-            if not self.parameter_map.runs
-            else f"{count} observations in {runs} run{'s' if runs != 1 else ''}"
-        )
+        if not self.parameter_map.runs:
+            return f"{count} rates"
+        limits = count - int(self.points.is_value.sum())
+        of_these = f", {limits} of them limits," if limits else ""
+        return f"{count} observations{of_these} in {runs} run{'s' if runs != 1 else ''}"
 
     def __getitem__(self, name: str) -> Estimate:
         found = {e.name: e for e in self.estimates}
@@ -153,22 +173,24 @@ class FitData(Frozen, Result):
             raise InputError(f"no constant '{name}' was fitted", "fit", nearest(name, found))
         return found[name]
 
-    @property
-    def degrees_of_freedom(self) -> int:
-        """Observations less constants."""
-        return len(self.points.measured) - len(self.estimates)
+    @cached_property
+    def degrees_of_freedom(self) -> float:
+        """Observations less constants; a limit counts by its information relative to that of a value."""
+        if self.points.is_value.all():
+            return len(self.points.measured) - len(self.estimates)
+        return max(float(self.optimum.information_counts(self.problem).sum()) - len(self.estimates), 1.0)
 
     @property
     def sum_of_squares(self) -> float:
         """Of the residuals, unweighted, in SI: (mol/m^3)^2 for concentrations; nan for several kinds of quantity."""
         if len({self.data.kind_of(response) for response in self.responses}) > 1:
             return float("nan")
-        return float(self.points.residuals @ self.points.residuals)
+        return float(np.nansum(self.points.residuals**2))
 
     @property
     def variance(self) -> float:
         """Weighted sum of squares over degrees of freedom; one if the errors were estimated with the fit."""
-        return float(self.points.scaled @ self.points.scaled) / self.degrees_of_freedom
+        return self.optimum.expected_squares(self.problem) / (len(self.points.measured) - len(self.estimates))
 
     @cached_property
     def correlation(self) -> np.ndarray:
@@ -183,11 +205,14 @@ class FitData(Frozen, Result):
 
     @cached_property
     def by_response(self) -> tuple[Response, ...]:
-        """Residual standard deviation and R^2 (1 - residual / total sum of squares about the mean) of each response."""
+        """Residual standard deviation and R^2 (1 - residual / total sum of squares about the mean) of each response,
+        without limits."""
         found = []
         names = np.array(self.points.response)
         for response in self.responses:
-            own = names == response
+            own = (names == response) & self.points.is_value
+            if not own.any():
+                continue
             measured, residuals = self.points.measured[own], self.points.residuals[own]
             total = float(np.sum((measured - measured.mean()) ** 2))
             r_squared = 1 - float(np.sum(residuals**2)) / total if total > 0 else float("nan")

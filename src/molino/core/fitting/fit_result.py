@@ -80,8 +80,8 @@ class Fit(FitData):
         points, degrees = self.points, self.degrees_of_freedom
         if degrees < 2 or np.max(points.standard_deviation) < _NUMERICAL * np.max(np.abs(points.measured)):
             return ()
-        scaled = points.residuals / points.standard_deviation / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
-        variance = float(np.sum((points.residuals / points.standard_deviation) ** 2) / degrees)
+        scaled = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
+        variance = self.variance
         others = np.maximum((degrees * variance - scaled**2) / (degrees - 1), 1e-300)
         off = scaled / np.sqrt(others)
         limit = student_t_quantile(1 - _ODD / (2 * len(off)), degrees - 1)
@@ -93,6 +93,7 @@ class Fit(FitData):
                 float(points.measured[i]),
                 float(points.calculated[i]),
                 float(off[i]),
+                points.limit_sign(i),
             )
             for i in np.argsort(-np.abs(off))
             if abs(off[i]) > limit
@@ -126,6 +127,7 @@ class Fit(FitData):
         for p in self.outliers:
             kind = self.data.kind_of(p.response)
             measured, calculated = (display.text(c, kind, 4) for c in (p.measured, p.calculated))
+            measured = p.sign + measured
             warnings.append(
                 f"{self.place(p.run, p.time)}, {p.response}: {measured} measured, {calculated} calculated, "
                 f"{abs(p.deviations):.1f} standard deviations off; it is part of this fit"
@@ -273,6 +275,8 @@ class Fit(FitData):
             for r, kind in kinds.items():
                 shown[names == r] = display.number(values[names == r], kind)
             columns[display.heading(name, kinds[self.responses[0]]) if alike else name] = shown
+        if not points.is_value.all():
+            columns["limit"] = [points.limit_sign(i).strip() for i in range(len(names))]
         residuals = np.array([display.difference(x, kinds[r]) for x, r in zip(points.residuals, names, strict=True)])
         unit = display.difference_unit(kinds[self.responses[0]])
         columns[f"residual [{unit}]" if alike and unit else "residual"] = residuals
@@ -301,6 +305,7 @@ class Fit(FitData):
                 "correlation": self.correlation.tolist(),
                 "degrees_of_freedom": self.degrees_of_freedom,
                 "observations": len(self.points.measured),
+                "limits": int((~self.points.is_value).sum()),
                 "sum_of_squares_si": self.sum_of_squares,
                 "responses": {
                     r.name: {

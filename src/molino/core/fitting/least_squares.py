@@ -8,6 +8,7 @@ import numpy as np
 import scipy
 
 from molino.core.errors import Fault, SolveError
+from molino.core.fitting.censoring import Deviations, common_factor
 from molino.core.fitting.least_squares_problem import Optimum, Problem, Scale, degrees_by_group
 
 Progress = Callable[[int, float], None]
@@ -32,6 +33,7 @@ class _Search:
         self.scale = Scale(problem.free, problem.mean_temperature)
         self.root = 1.0 if counts is None else np.sqrt(counts)
         self.first = self.weights = _first_weights(problem)
+        self.is_coupled = bool(problem.group.any() or problem.side.any())  # the errors affect the optimum
         self.evaluations = 0
         self.last: tuple[bytes, np.ndarray, np.ndarray] | None = None
         self.best: tuple[float, np.ndarray] = np.inf, np.empty(0)
@@ -47,25 +49,37 @@ class _Search:
             values, slopes = self.model(parameters)
             self.last = (key, values, slopes)
             self.evaluations += 1
-            left = (self.problem.measured - values) * self.root
-            squares = float(np.sum((left * self.weights) ** 2))
+            squares = float(np.sum((self.problem.deviations(values, 1 / self.weights).scaled * self.root) ** 2))
             if squares < self.best[0]:
                 self.best = squares, variables.copy()
             if self.progress is not None:
-                self.progress(self.evaluations, float(np.sum((left * self.first) ** 2)))
+                left = self.problem.deviations(values, 1 / self.first).scaled * self.root
+                self.progress(self.evaluations, float(np.sum(left**2)))
         return self.last[1], self.last[2]
 
     def residuals(self, variables: np.ndarray) -> np.ndarray:
         try:
-            return np.asarray((self.evaluate(variables)[0] - self.problem.measured) * self.weights * self.root)
+            return np.asarray(-self._deviations(variables).scaled * self.root)
         except SolveError:
             if self.last is None:
                 raise
             return np.full(len(self.problem.measured), 1e6)  # the step is too long, and is rejected
 
     def jacobian(self, variables: np.ndarray) -> np.ndarray:
-        slopes = self.evaluate(variables)[1] @ self.scale.slope(self.scale.outward(variables))
-        return np.asarray(slopes * np.broadcast_to(self.weights * self.root, len(slopes))[:, None])
+        return np.asarray(self._slopes(variables) * (self._deviations(variables).slope * self.root)[:, None])
+
+    def _deviations(self, variables: np.ndarray) -> Deviations:
+        return self.problem.deviations(self.evaluate(variables)[0], 1 / self.weights)
+
+    def _slopes(self, variables: np.ndarray) -> np.ndarray:
+        """d(calculated)/d(variable)."""
+        return np.asarray(self.evaluate(variables)[1] @ self.scale.slope(self.scale.outward(variables)))
+
+    def newton_step(self, variables: np.ndarray) -> np.ndarray:
+        """The step to the optimum of a linear model."""
+        weights, left = self._deviations(variables).steps
+        rows = self._slopes(variables) * (weights * self.root)[:, None]
+        return np.asarray(np.linalg.lstsq(rows, left * self.root, rcond=1e-10)[0])
 
     def least(self, variables: np.ndarray, aim: float) -> tuple[np.ndarray, bool]:
         """The optimum at the present weights to a relative tolerance, and whether it is inside all bounds."""
@@ -94,11 +108,10 @@ class _Search:
 
     def in_rounds(self, variables: np.ndarray, aim: float, enough: float) -> tuple[np.ndarray, bool]:
         """Optimum and weights alternately, until the relative change of the weights is at most `enough`."""
-        one = int(self.problem.group.max(initial=0)) == 0
         inside = True
         for _ in range(_MOST_ROUNDS):
             variables, inside = self.least(variables, aim)
-            if self.reweigh(variables) < enough or one:
+            if self.reweigh(variables) < enough or not self.is_coupled:
                 break
         return variables, inside
 
@@ -111,7 +124,7 @@ class _Search:
         low, high = self.scale.bounds()
         for _ in range(_MOST_ROUNDS):
             self.reweigh(variables)
-            step = -np.linalg.lstsq(self.jacobian(variables), self.residuals(variables), rcond=1e-10)[0]
+            step = self.newton_step(variables)
             size = float(np.max(np.abs(step)))
             beyond = (variables + step < low) | (variables + step > high)
             if beyond.any() or not size < 0.5 * before:
@@ -126,9 +139,9 @@ class _Search:
         """The point of zero gradient near the end of the search, by Powell's hybrid method.
 
         With large residuals Gauss-Newton steps converge slowly, and the sum of squares determines only half of the
-        digits. With errors in several groups the weights change too, and the end of the search is kept.
+        digits. With errors in several groups, or limits, the weights change too, and the end of the search is kept.
         """
-        if int(self.problem.group.max(initial=0)):
+        if self.is_coupled:
             return variables
         size = float(np.linalg.norm(self.residuals(variables)))
         columns = np.maximum(np.linalg.norm(self.jacobian(variables), axis=0), 1e-300)
@@ -149,15 +162,17 @@ class _Search:
     def standard_deviation(self, values: np.ndarray, slopes: np.ndarray) -> np.ndarray:
         """Standard deviation of each observation, from the residuals of its group and their degrees of freedom."""
         problem = self.problem
-        scaled = (values - problem.measured) / problem.size
+        scaled = (problem.measured - values) / problem.size
         counts = np.broadcast_to(self.root**2, scaled.shape)
-        weighted = slopes * np.broadcast_to(self.weights * self.root, scaled.shape)[:, None]
+        weights, _ = problem.deviations(values, 1 / self.weights).steps
+        weighted = slopes * (weights * self.root)[:, None]
         degrees = degrees_by_group(problem, weighted, counts)
         factor = np.ones(len(degrees))
         for n in range(len(factor)):
             own = problem.group == n
             if own.any():
-                factor[n] = np.sqrt(float(np.sum(counts[own] * scaled[own] ** 2)) / max(degrees[n], 1e-12))
+                start = float(np.median(1 / (self.weights[own] * problem.size[own])))
+                factor[n] = common_factor(scaled[own], problem.side[own], counts[own], max(degrees[n], 1e-12), start)
         floor = 1e-10 * max(float(np.max(np.abs(scaled), initial=0.0)), float(np.max(factor)))
         floor = max(floor, 1e-15 * float(np.max(np.abs(problem.measured / problem.size), initial=0.0)), 1e-200)
         return np.asarray(np.maximum(factor, floor)[problem.group] * problem.size)

@@ -10,6 +10,7 @@ import numpy as np
 
 from molino.core.chemistry.constants import Parameter
 from molino.core.errors import SolveError
+from molino.core.fitting.censoring import Deviations, deviations
 from molino.core.frozen import Frozen
 from molino.core.unit_tables import GAS_CONSTANT
 
@@ -63,6 +64,8 @@ class Problem(Frozen):
         Standard deviation of each observation up to a factor.
     group : array of int, shape (points,)
         Observations of one group have a common factor, which is estimated with the parameters.
+    side : array of int, shape (points,)
+        0 of a value, -1 of a limit that the value is below, 1 of one that it is above.
     mean_temperature : float
         At which a pre-exponential factor and its activation energy are least correlated; nan without one.
     """
@@ -72,7 +75,12 @@ class Problem(Frozen):
     measured: np.ndarray
     size: np.ndarray
     group: np.ndarray
+    side: np.ndarray
     mean_temperature: float = np.nan
+
+    def deviations(self, calculated: np.ndarray, standard_deviation: np.ndarray) -> Deviations:
+        """The deviations of the observations from calculated values."""
+        return deviations(self.measured, self.side, calculated, standard_deviation)
 
     def fixing(self, index: Sequence[int], values: Sequence[float], standard_deviation: np.ndarray) -> Problem:
         """The same with some parameters and the standard deviations fixed."""
@@ -88,6 +96,10 @@ class Problem(Frozen):
         return replace(
             self, size=standard_deviation, group=group, measured=self.measured if measured is None else measured
         )
+
+    def without_limits(self) -> Problem:
+        """The same with all observations as values."""
+        return replace(self, side=np.zeros_like(self.side))
 
 
 def leverage(weighted: np.ndarray) -> np.ndarray:
@@ -176,17 +188,17 @@ class Optimum(Frozen):
     evaluations: int
     stopped: bool = False
 
-    def left_to_move(self, measured: np.ndarray) -> float:
+    def left_to_move(self, problem: Problem) -> float:
         """Relative distance of the determined constants from a stationary point.
 
         The size of a Gauss-Newton step from here: zero if the gradient is zero.
         """
-        weighted = self.slopes / self.standard_deviation[:, None]
+        weights, left = problem.deviations(self.values, self.standard_deviation).steps
+        weighted = self.slopes * weights[:, None]
         size = np.sqrt(np.sum(weighted**2, axis=0))
         held = (size > 0) & (self.parameters != 0)
         if not held.any() or self.stopped:
             return 0.0
-        left = (measured - self.values) / self.standard_deviation
         step = np.linalg.lstsq(weighted[:, held] / size[held], left, rcond=RANK)[0] / size[held]
         return float(np.max(np.abs(step / self.parameters[held])))
 
@@ -197,7 +209,7 @@ class Optimum(Frozen):
         the model is undefined there.
         """
         scale = Scale(problem.free, problem.mean_temperature)
-        weighted = self.slopes @ scale.slope(self.parameters) / self.standard_deviation[:, None]
+        weighted = self.information_rows(problem) @ scale.slope(self.parameters)
         _, singular, directions = np.linalg.svd(weighted, full_matrices=False)
         known = np.flatnonzero(singular > RANK * max(float(singular[0]), 1e-300))
         if not len(known):
@@ -209,10 +221,24 @@ class Optimum(Frozen):
             values, _ = problem.model(scale.outward(scale.inward(self.parameters) + step))
         except SolveError:
             return np.nan
-        here = self.sum_of_squares(problem.measured)
-        there = float(np.sum(((problem.measured - values) / self.standard_deviation) ** 2))
+        here = self.sum_of_squares(problem)
+        there = float(np.sum(problem.deviations(values, self.standard_deviation).scaled ** 2))
         return max(here - there, 0.0) / max(here, 1e-300)
 
-    def sum_of_squares(self, measured: np.ndarray) -> float:
-        """Of the weighted residuals."""
-        return float(np.sum(((measured - self.values) / self.standard_deviation) ** 2))
+    def sum_of_squares(self, problem: Problem) -> float:
+        """Of the weighted residuals; with limits -2 log(likelihood) up to a constant."""
+        return float(np.sum(problem.deviations(self.values, self.standard_deviation).scaled ** 2))
+
+    def expected_squares(self, problem: Problem) -> float:
+        """The same with the expectation of the square of each limit."""
+        return float(np.sum(problem.deviations(self.values, self.standard_deviation).expected))
+
+    def information_counts(self, problem: Problem) -> np.ndarray:
+        """The information of each observation relative to that of a value, shape (points,): 1, less for a limit."""
+        found = problem.deviations(self.values, self.standard_deviation)
+        return np.asarray(found.information * self.standard_deviation**2)
+
+    def information_rows(self, problem: Problem) -> np.ndarray:
+        """Derivatives whose cross product is the information on the parameters, shape (points, parameters)."""
+        weights, _ = problem.deviations(self.values, self.standard_deviation).steps
+        return np.asarray(self.slopes * weights[:, None])

@@ -292,8 +292,7 @@ def _information(fit: FitData, size: np.ndarray) -> np.ndarray:
     """The information on the constants, each relative to its size: the inverse of their covariance if it exists."""
     if not fit.reasons:
         return np.asarray(np.linalg.inv(fit.covariance / np.outer(size, size)))
-    points = fit.points
-    weighted = points.slopes * size / points.standard_deviation[:, None] / math.sqrt(fit.variance)
+    weighted = fit.optimum.information_rows(fit.problem) * size / math.sqrt(fit.variance)
     return np.asarray(weighted.T @ weighted)
 
 

@@ -118,7 +118,7 @@ class _Follower:
         self.problem = fit.problem.weighed(fit.optimum.standard_deviation)
         self.scale = Scale(fit.problem.free)
         self.at = fit.optimum.parameters
-        self.least = fit.optimum.sum_of_squares(fit.problem.measured)
+        self.least = fit.optimum.sum_of_squares(fit.problem)
         held = self.problem.fixing(indices, [float(self.at[i]) for i in indices], fit.optimum.standard_deviation)
         self.left = held.model.left if isinstance(held.model, Fixed) else np.array([], dtype=int)
         self.warm = self.at[self.left]
@@ -142,7 +142,7 @@ class _Follower:
                 continue
             if found.stopped:
                 raise KeyboardInterrupt
-            squares = float(np.sum(((self.problem.measured - found.values) / self.problem.size) ** 2))
+            squares = float(np.sum(self.problem.deviations(found.values, self.problem.size).scaled ** 2))
             excess = max(squares - self.least, 0.0) / self.fit.variance
             if excess < least:
                 least, best = excess, found.parameters
@@ -163,7 +163,7 @@ def index_of(fit: FitData, name: str) -> int:
 
 def _widening(fit: FitData, i: int) -> float:
     """The variance of a constant over that with known errors of the responses; see `estimates.estimates_of`."""
-    weighted = fit.optimum.slopes / fit.optimum.standard_deviation[:, None]
+    weighted = fit.optimum.information_rows(fit.problem)
     size = np.sqrt(np.sum(weighted**2, axis=0))
     if not np.isfinite(fit.estimates[i].standard_error) or not (size > 0).all():
         return 1.0

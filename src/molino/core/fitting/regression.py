@@ -141,7 +141,8 @@ def prepare(
     faults.raise_any()
     temperatures = [T for T in data.temperatures if np.isfinite(T)]
     mean = 1 / float(np.mean([1 / T for T in temperatures])) if temperatures else np.nan
-    return Problem(parameter_map.free, model, points.measured, size, group, mean), points, parameter_map
+    problem = Problem(parameter_map.free, model, points.measured, size, group, points.side, mean)
+    return problem, points, parameter_map
 
 
 def _points(
@@ -157,7 +158,7 @@ def _points(
     for run in parameter_map.runs:
         with faults.at(f"run {run.name}"):
             own = tuple(r for r in run.measured if r in known or not _species_in(r))
-            here = [(r, int(row)) for r in own for row in np.flatnonzero(run.observed(r))]
+            here = [(r, int(row)) for r in own for row in np.flatnonzero(run.observed(r) | (run.limits(r) != 0))]
             if not here:
                 raise InputError("no species of the chemistry was measured", "", "name columns after the species")
             rows, columns = np.array([[row, own.index(r)] for r, row in here]).T
@@ -165,14 +166,16 @@ def _points(
             samples.append(sample_of(run, chemistry, own, run.times, rows, columns, places, parameter_map.guesses))
             seen += [(run, r, row) for r, row in here]
     count = len(seen)
+    side = np.array([run.limits(r)[row] for run, r, row in seen], dtype=int)
     points = Points(
         tuple(run.name for run, _, _ in seen),
         np.array([run.times[row] for run, _, row in seen]),
         tuple(r for _, r, _ in seen),
-        np.array([run.measured[r][row] for run, r, row in seen], dtype=float),
+        np.array([run.with_limits(r)[row] for run, r, row in seen], dtype=float),
         np.zeros(count),
         np.ones(count),
         np.zeros((count, len(parameter_map.free))),
+        side,
         tuple((run.condition, float(run.times[row])) for run, _, row in seen),
         _variables(seen),
     )
@@ -215,6 +218,7 @@ def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Poi
         empty,
         np.ones(count),
         np.zeros((count, len(chemistry.unknowns))),
+        np.zeros(count, dtype=int),
         data.conditions,
         data.variables,
     )
@@ -251,7 +255,9 @@ def _weights(errors: object, data: Experiments | Rates, points: Points) -> tuple
             raise InputError("a measured value is zero", "", "'relative' has no error for it: leave it out, or 'each'")
         return size, which
     if errors == "replicates":
-        scatter = pooled_scatter(points.replicates, points.measured, which)
+        values = points.is_value
+        keys = [key for key, is_value in zip(points.replicates, values, strict=True) if is_value]
+        scatter = pooled_scatter(keys, points.measured[values], which[values])
         for n, name in enumerate(names):
             if not scatter.get(n, (0.0, 0))[0] > 0:
                 raise InputError(f"{name} has no replicates with scatter", "", "give its error as a number, or 'each'")
@@ -278,7 +284,8 @@ def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | No
             found = minimise(fixed, scale.outward(start), tolerance=COARSE**1.5, progress=progress)
         except SolveError:
             continue
-        ends.append((float(np.sum(((problem.measured - found.values) / fixed.size) ** 2)), found.parameters))
+        squares = float(np.sum(fixed.deviations(found.values, fixed.size).scaled ** 2))
+        ends.append((squares, found.parameters))
         evaluations, stopped = evaluations + found.evaluations, found.stopped
         if stopped:
             break

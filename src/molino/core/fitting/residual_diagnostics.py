@@ -82,8 +82,11 @@ def diagnose(fit: FitData) -> Diagnosis:
     scaled = points.scaled / math.sqrt(fit.variance)
     left = np.maximum(1 - points.leverage, 1e-12)
     influence = scaled**2 * points.leverage / (count * left**2)
-    signs = tuple(sign_runs(s, _in_order(fit, names == s)) for s in fit.responses)
-    normality = _normality(scaled / np.sqrt(left))
+    values = points.is_value
+    signs = tuple(
+        sign_runs(s, _in_order(fit, (names == s) & values)) for s in fit.responses if values[names == s].any()
+    )
+    normality = _normality((scaled / np.sqrt(left))[values])
     lack = _lack_of_fit(fit, names)
     lines, warnings = [], []
     for found in signs:
@@ -159,11 +162,14 @@ def _lack_of_fit(fit: FitData, names: np.ndarray) -> LackOfFit | None:
     which = np.array([fit.responses.index(s) for s in names])
     pure, degrees = 0.0, 0
     scaled = fit.points.measured / fit.points.standard_deviation
-    for members in groups(fit.points.replicates, which):
+    for group in groups(fit.points.replicates, which):
+        members = group[fit.points.is_value[group]]
+        if len(members) < 2:
+            continue
         own = scaled[members]
         pure += float(np.sum((own - own.mean()) ** 2))
         degrees += len(members) - 1
-    other = fit.degrees_of_freedom - degrees
+    other = int(fit.degrees_of_freedom) - degrees
     if degrees < 1 or other < 1 or pure <= 0:
         return None
     total = float(fit.points.scaled @ fit.points.scaled)

@@ -35,7 +35,7 @@ Units = Annotated[
 Response = Annotated[
     str | None,
     typer.Option(
-        "--response", help="'A \\[mol/L]', if each column beside the time is a run of it.", show_default=False
+        "--response", help="'A \\[mol/L]', if each column except the time is a run of it.", show_default=False
     ),
 ]
 DetectionLimits = Annotated[

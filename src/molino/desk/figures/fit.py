@@ -126,6 +126,8 @@ def _draw_run(axes: Axes, panel: _Panel, result: Fit) -> None:
         if response in run.measured:
             at, values = display.number(run.times, run.axis_kind), display.number(run.measured[response], kind)
             axes.plot(at, values, style.MARKS[i], color=line["color"], ms=5, mfc="white", mew=1.4, label=response)
+            sides, limits = run.limits(response), display.number(run.with_limits(response), kind)
+            style.arrows(axes, at[sides != 0], limits[sides != 0], sides[sides != 0], line["color"])
     for gone in (g for g in result.data.left_out if g.run == run.name and g.response in panel.responses):
         place = display.number(gone.time, run.axis_kind), display.number(gone.value, kind)
         axes.plot(*place, "x", color=style.QUIET, ms=8, mew=2, label="left out")
@@ -146,11 +148,13 @@ def _draw_outlets(axes: Axes, panel: _Panel, result: Fit) -> None:
             for n, (run, r) in enumerate(zip(points.run, points.response, strict=True))
             if r == response and run in names
         ]
-        x, color = [names.index(points.run[n]) for n in own], style.stroke(i)["color"]
+        x, color = np.array([names.index(points.run[n]) for n in own]), style.stroke(i)["color"]
         axes.plot(x, display.number(points.calculated[own], panel.kind), "_", color=color, ms=18, mew=2)
+        measured, limits = display.number(points.measured[own], panel.kind), points.side[own] != 0
+        style.arrows(axes, x[limits], measured[limits], points.side[own][limits], color)
         axes.plot(
-            x,
-            display.number(points.measured[own], panel.kind),
+            x[~limits],
+            measured[~limits],
             style.MARKS[i],
             color=color,
             ms=5,

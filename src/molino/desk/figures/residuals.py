@@ -44,7 +44,7 @@ def residuals(result: Fit) -> Figure:
         for line in (-2, 0, 2):
             axes.axhline(line, color=style.QUIET, linewidth=0.9, linestyle="-" if line == 0 else "--")
         for i, response in enumerate(result.responses):
-            own = (names == response) & np.isfinite(values)
+            own = (names == response) & np.isfinite(values) & points.is_value
             if own.any():
                 style.dots(axes, i, display.number(values[own], what), points.scaled[own], response)
         _widen_limits(axes, display.number(values[np.isfinite(values)], what))
@@ -68,7 +68,7 @@ def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
     """Calculated over measured, of one kind of quantity."""
     points = result.points
     names = np.array(points.response)
-    own = np.array([result.data.kind_of(r) == kind for r in names])
+    own = np.array([result.data.kind_of(r) == kind for r in names]) & points.is_value
     style.dress(axes, display.label("measured", kind), display.label("calculated", kind))
     both = display.number(np.concatenate([points.measured[own], points.calculated[own]]), kind)
     least = min(0.0, both.min()) if kind != "temperature" else both.min() - 0.03 * np.ptp(both)
@@ -77,14 +77,14 @@ def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
     for i, response in enumerate(result.responses):
         if result.data.kind_of(response) != kind:
             continue
-        own = names == response
+        own = (names == response) & points.is_value
         measured, calculated = (display.number(v[own], kind) for v in (points.measured, points.calculated))
         style.dots(axes, i, measured, calculated, response)
 
 
 def normal(axes: Axes, result: Fit) -> None:
     """Residuals in order against the quantiles of a normal distribution (G. Blom's places)."""
-    scaled = np.sort(result.points.scaled)
+    scaled = np.sort(result.points.scaled[result.points.is_value])
     places = scipy.special.ndtri((np.arange(1, len(scaled) + 1) - 0.375) / (len(scaled) + 0.25))
     style.dress(axes, "normal quantile", _RESIDUAL)
     axes.plot(places[[0, -1]], places[[0, -1]], color=style.QUIET, linewidth=1)

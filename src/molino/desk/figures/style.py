@@ -11,9 +11,11 @@ from functools import cache, wraps
 from typing import Any, ParamSpec, TypeVar
 
 import matplotlib as mpl
+import numpy as np
 from matplotlib import font_manager
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
+from matplotlib.markers import CARETDOWNBASE, CARETUPBASE
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
 from molino.core.annotations import PlainData
@@ -144,6 +146,15 @@ def stroke(n: int) -> PlainData:
 def dots(axes: Axes, n: int, x: Any, y: Any, label: str = "") -> None:
     """Measured points of the n-th kind."""
     axes.plot(x, y, MARKS[n % len(MARKS)], color=COLOURS[n % len(COLOURS)], ms=5, mfc="white", mew=1.4, label=label)
+
+
+def arrows(axes: Axes, x: np.ndarray, y: np.ndarray, sides: np.ndarray, color: str) -> None:
+    """Limits: a bar, with an arrow downward (side -1) or upward (1) to where the value is."""
+    for side, marker in ((-1, CARETDOWNBASE), (1, CARETUPBASE)):
+        own = sides == side
+        if own.any():
+            axes.plot(x[own], y[own], "_", color=color, ms=9, mew=1.6, label="limit")
+            axes.plot(x[own], y[own], marker=marker, ls="none", color=color, ms=7)
 
 
 def plain_logs(axes: Axes) -> None:

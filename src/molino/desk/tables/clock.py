@@ -37,7 +37,7 @@ def seconds_of(texts: Sequence[str], form: str, runs: Sequence[np.ndarray], is_o
     Raises
     ------
     InputError
-        If a text is not a time, or if hours and minutes, or day and month, cannot be told apart.
+        If a text is not a time, or if hours and minutes, or day and month, cannot be distinguished.
     """
     found = [_TIME.fullmatch(text) if text else None for text in texts]
     wrong = next((text for text, one in zip(texts, found, strict=True) if text and one is None), None)

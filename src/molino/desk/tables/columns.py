@@ -342,7 +342,7 @@ def melted(table: CellTable, response: str, axes: Sequence[str]) -> CellTable:
     kept = [label for label in labels if read_heading(table.headings[label]).name in axes]
     others = [label for label in labels if label not in kept]
     if not kept or not others:
-        message = "no column has times" if not kept else "there is no column beside the times"
+        message = "no column has times" if not kept else "there is only the column of times"
         raise InputError(message, table.path.name, "'response' is for a column of times and a column of each run")
     frames = []
     for label in others:

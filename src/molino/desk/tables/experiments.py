@@ -96,7 +96,7 @@ def read_experiments(
     units : mapping of kind to unit, optional
         Of columns without a unit: {"time": "min", "concentration": "mol/L", "temperature": "degC"}.
     response : str, optional
-        "A [mol/L]", if each column beside the time is a run of this response.
+        "A [mol/L]", if each column except the time is a run of this response.
     detection_limits : mapping of column to quantity, optional
         Of cells like "n.d.": {"A": "0.25 mmol/L"}; otherwise they were not measured.
     chemistry : Chemistry, optional

@@ -185,7 +185,7 @@ def _molar_mass(species: str, unit: str, chemistry: Chemistry | None) -> float:
 
 
 def _initial(columns: list[Column], chemistry: Chemistry | None) -> list[Column]:
-    """Columns like 'A0' beside one of A, or beside conversions or fractions, as its initial concentration."""
+    """Columns like 'A0' next to one of A, or to conversions or fractions, as its initial concentration."""
     measured = {c.what for c in columns if c.role in ("measured", "signal")}
     known = set(chemistry.names) if chemistry is not None else set[str]()
     are_fractions = any(c.role == "measured" and c.kind == "number" for c in columns)

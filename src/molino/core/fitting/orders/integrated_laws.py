@@ -17,6 +17,20 @@ Model = Callable[[np.ndarray, np.ndarray, "Series"], np.ndarray]
 
 
 @dataclass(frozen=True)
+class Limits:
+    """Samples of a run of which only a limit is known: times in s, limits in mol/m^3, and their sides (-1 where the
+    concentration is below), each of shape (limits,).
+
+    `error` is the standard deviation of a value, with relative errors as a fraction.
+    """
+
+    times: np.ndarray
+    values: np.ndarray
+    sides: np.ndarray
+    error: float
+
+
+@dataclass(frozen=True)
 class Series:
     """One run for screening: times in s and concentrations in mol/m^3 of the species, shape (samples,)."""
 
@@ -27,6 +41,7 @@ class Series:
     """Partner less species in mol/m^3, constant for a reaction of one with one."""
     is_relative: bool = False
     """Whether errors are proportional to the values."""
+    limits: Limits | None = None
 
     @property
     def sizes(self) -> np.ndarray:
@@ -69,6 +84,8 @@ class Law:
         Of `logarithms`.
     residuals : tuple of arrays, shape (samples,)
         Measured less calculated in mol/m^3; with relative errors as fractions of the measured values.
+    from_limits : float
+        The part of limits in the sum of squares.
     probability : float
         Of data at least as far from this law, if it were true: the least of F-tests of its sum of squares and those of
         the other laws.
@@ -82,12 +99,13 @@ class Law:
     covariances: tuple[np.ndarray, ...]
     residuals: tuple[np.ndarray, ...]
     degrees_of_freedom: int
+    from_limits: float = 0.0
     probability: float = math.nan
 
     @property
     def sum_of_squares(self) -> float:
-        """Of all residuals, in (mol/m^3)^2, or of relative residuals."""
-        return float(sum(r @ r for r in self.residuals))
+        """Of all residuals, in (mol/m^3)^2, or of relative residuals; with that of limits."""
+        return float(sum(r @ r for r in self.residuals)) + self.from_limits
 
     @property
     def standard_deviation(self) -> float:

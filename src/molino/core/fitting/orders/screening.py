@@ -18,9 +18,10 @@ import scipy
 from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.fitting.censoring import deviations
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
-from molino.core.fitting.orders.integrated_laws import LEVEL, Law, Line, Model, Series
+from molino.core.fitting.orders.integrated_laws import LEVEL, Law, Limits, Line, Model, Series
 from molino.core.fitting.orders.screening_result import REVERSIBLE, Screening
 from molino.core.statistics import f_quantile, f_tail_probability, half_width
 
@@ -111,7 +112,8 @@ def screen_orders(
     named = _measured_species(runs, species)
     if errors not in ("same", "relative"):
         raise InputError(f"errors = {errors!r}", "orders", "'same' or 'relative'")
-    series = _series(runs, named, partner, 4 if reversible else 3, errors == "relative")
+    plain = _series(runs, named, partner, 4 if reversible else 3, errors == "relative")
+    series = _with_limits(plain, runs, named)
     laws = [_law(name, n, _of_order(n), series) for n, name in _NAMES.items()]
     if partner is not None:
         laws.append(_law(f"second order with {partner}", math.nan, _two_reactants, series))
@@ -187,26 +189,63 @@ def _series(runs: Experiments, species: str, partner: str | None, fewest: int, i
     return tuple(found)
 
 
+def _with_limits(series: tuple[Series, ...], runs: Experiments, species: str) -> tuple[Series, ...]:
+    """The series with the limits of their runs, in terms of the errors of the values around a free order."""
+    by_name = {run.name: run for run in runs}
+    sides = {s.run: by_name[s.run].limits(species) for s in series}
+    if not any(own.any() for own in sides.values()):
+        return series
+    error = max(_free_order(series).standard_deviation, 1e-9 * max(float(np.max(s.values / s.sizes)) for s in series))
+    found = []
+    for s in series:
+        run, own = by_name[s.run], sides[s.run]
+        where = own != 0
+        limits = Limits(run.times[where], run.with_limits(species)[where], own[where], error)
+        found.append(replace(s, limits=limits) if where.any() else s)
+    return tuple(found)
+
+
+def _limit_deviations(limits: Limits, calculated: np.ndarray, s: Series) -> tuple[np.ndarray, np.ndarray]:
+    """The deviations of limits in the unit of residuals, and minus their derivatives by the calculated values; see
+    `core.fitting.censoring`."""
+    sizes = limits.error * (limits.values if s.is_relative else np.ones(len(limits.values)))
+    found = deviations(limits.values, limits.sides, calculated, sizes)
+    return limits.error * found.scaled, limits.error * found.slope
+
+
 def _law(name: str, order: float, model: Model, series: tuple[Series, ...], free: int = 0) -> Law:
     """A law on every run; `free` further parameters are common to all."""
-    fits = [_curve(name, order, model, s) for s in series]
+    whole = [_curve(name, order, model, s) for s in series]
+    fits = [(p, r[: len(s.values)], inverse) for (p, r, inverse), s in zip(whole, series, strict=True)]
     count = sum(len(s.values) for s in series) - sum(len(p) for p, _, _ in fits) - free
-    squares = sum(float(r @ r) for _, r, _ in fits)
+    squares = sum(float(r @ r) for _, r, _ in whole)
+    of_limits = squares - sum(float(r @ r) for _, r, _ in fits)
     covariances = tuple(inverse * squares / max(count, 1) for _, _, inverse in fits)
     lines = tuple(_line(name, order, s, p) for s, (p, _, _) in zip(series, fits, strict=True))
     return Law(
-        name, order, model, lines, tuple(p for p, _, _ in fits), covariances, tuple(r for _, r, _ in fits), count
+        name,
+        order,
+        model,
+        lines,
+        tuple(p for p, _, _ in fits),
+        covariances,
+        tuple(r for _, r, _ in fits),
+        count,
+        of_limits,
     )
 
 
 def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """ln c0, ln k (and ln of the level) of one run, the residuals, and the inverse of J'J.
+    """ln c0, ln k (and ln of the level) of one run, the residuals, then those of limits, and the inverse of J'J.
 
     In units of the largest concentration and the last time, to avoid overflow and underflow.
     """
     top, end = float(s.values.max()), float(s.times[-1])
     one = Series(s.run, s.times / end, s.values / top, s.excess / top, s.is_relative)
     unit = 1.0 if s.is_relative else top
+    limits = s.limits
+    if limits is not None:
+        limits = Limits(limits.times / end, limits.values / top, limits.sides, limits.error / unit)
     power = order if math.isfinite(order) else (1.0 if name == REVERSIBLE else 2.0)
     left = min(max(float(one.values[-1]), 0.02), 0.98)
     by_end = -math.log(left) if power == 1 else (left ** (1 - power) - 1) / (power - 1)
@@ -216,16 +255,24 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
 
     def residuals(p: np.ndarray) -> np.ndarray:
         with np.errstate(all="ignore"):
-            off = (one.values - model(np.clip(p, -50.0, 50.0), one.times, one)) / one.sizes
+            p = np.clip(p, -50.0, 50.0)
+            off = (one.values - model(p, one.times, one)) / one.sizes
+            if limits is not None:
+                off = np.concatenate([off, _limit_deviations(limits, model(p, limits.times, one), one)[0]])
         return np.asarray(np.nan_to_num(off, nan=1e3, posinf=1e3, neginf=-1e3))
+
+    times = one.times if limits is None else np.concatenate([one.times, limits.times])
 
     def slopes(p: np.ndarray) -> np.ndarray:
         """Of dc/dt = -k c^n: dc/d(ln c0) = c^n c0^(1-n), dc/d(ln k) = -k t c^n."""
         c0, k = np.exp(np.clip(p, -50.0, 50.0))
         with np.errstate(all="ignore"):
-            c = model(np.clip(p, -50.0, 50.0), one.times, one)
+            c = model(np.clip(p, -50.0, 50.0), times, one)
             by = np.where(c > 0, c**order, 0.0)
-            found = -np.array([by * c0 ** (1 - order), -k * one.times * by]).T / one.sizes[:, None]
+            weights = 1 / one.sizes
+            if limits is not None:
+                weights = np.concatenate([weights, _limit_deviations(limits, c[len(one.times) :], one)[1]])
+            found = -np.array([by * c0 ** (1 - order), -k * times * by]).T * weights[:, None]
         return np.asarray(np.nan_to_num(found, nan=0.0, posinf=1e3, neginf=-1e3))
 
     exact: PlainData = {"jac": slopes} if math.isfinite(order) else {}

@@ -9,6 +9,7 @@ import sqlite3
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -53,8 +54,13 @@ def kill_after(count: int, *words: object) -> Path:
 
 
 @pytest.fixture(autouse=True)
-def in_python(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("MOLINO_MACHINE_CODE", "off")  # as in this process
+def alone(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> Iterator[None]:
+    """As in this process, and with a cache that other tests do not use."""
+    monkeypatch.setenv("MOLINO_MACHINE_CODE", "off")
+    monkeypatch.setenv("MOLINO_CACHE", str(tmp_path / "cache"))
+    disk_cache.folder.cache_clear()
+    yield
+    disk_cache.folder.cache_clear()
 
 
 def test_a_killed_bootstrap_continues_and_a_changed_job_begins_anew(folder: Path, molino: Typed) -> None:

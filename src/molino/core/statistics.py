@@ -25,6 +25,11 @@ def f_quantile(probability: float, numerator: float, denominator: float) -> floa
     return float(scipy.special.fdtri(numerator, denominator, probability))
 
 
+def chi_squared_probability(value: float, degrees_of_freedom: float) -> float:
+    """Probability that a chi-squared sum lies below a value."""
+    return float(scipy.special.gammainc(degrees_of_freedom / 2, max(value, 0.0) / 2))
+
+
 def p_text(probability: float) -> str:
     """A probability as text; below 0.0001 only as a bound."""
     return f"{probability:.2g}" if probability >= 1e-4 else "< 0.0001"

@@ -20,7 +20,7 @@ from molino.core.fitting.least_squares_problem import Optimum, Problem, leverage
 from molino.core.fitting.model import TIGHT, sample_of, vessel_of
 from molino.core.frozen import Frozen
 from molino.core.results import Result
-from molino.core.statistics import student_t_quantile
+from molino.core.statistics import chi_squared_probability, student_t_quantile
 from molino.core.trains.train import Train
 from molino.core.units import Value
 
@@ -47,6 +47,8 @@ class Points(Frozen):
     """d(calculated)/d(constant), shape (points, constants)."""
     side: np.ndarray
     """0 of a value; -1 of a limit that the value is below, 1 of one that it is above."""
+    given: np.ndarray
+    """Standard deviation in the data; nan without one."""
     replicates: tuple[Hashable, ...] = ()
     """The key of observations under the same conditions."""
     variables: Mapping[str, np.ndarray] = field(default_factory=dict)
@@ -139,6 +141,7 @@ class FitData(Frozen, Result):
     parameter_map: Any
     reasons: Mapping[str, str] = field(default_factory=dict)
     n_starts: tuple[int, int] | None = None
+    errors: object = None
 
     @cached_property
     def checks(self) -> tuple[Check, ...]:
@@ -191,6 +194,21 @@ class FitData(Frozen, Result):
     def variance(self) -> float:
         """Weighted sum of squares over degrees of freedom; one if the errors were estimated with the fit."""
         return self.optimum.expected_squares(self.problem) / (len(self.points.measured) - len(self.estimates))
+
+    @cached_property
+    def error_factor(self) -> tuple[float, float] | None:
+        """If the errors were given: their estimated common factor, and the probability of one at least so far from 1
+        by chance (chi-squared)."""
+        given = (
+            self.errors == "given"
+            or isinstance(self.errors, Mapping)
+            or (self.errors is None and bool(np.isfinite(self.points.given[self.points.is_value]).all()))
+        )
+        if not given:
+            return None
+        factor = float(self.points.standard_deviation[0] / self.problem.size[0])
+        below = chi_squared_probability(factor**2 * self.degrees_of_freedom, self.degrees_of_freedom)
+        return factor, 2 * min(below, 1 - below)
 
     @cached_property
     def correlation(self) -> np.ndarray:

@@ -18,10 +18,10 @@ from molino.core.fitting.experiment import OUTLET
 from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
-from molino.core.fitting.residual_diagnostics import Diagnosis, diagnose
+from molino.core.fitting.residual_diagnostics import LEVEL, Diagnosis, diagnose
 from molino.core.parallel import Workers, in_order
 from molino.core.results import Table, entry, frame, plain_dict
-from molino.core.statistics import student_t_quantile
+from molino.core.statistics import p_text, student_t_quantile
 from molino.core.units import QuantityLike, Value
 
 _ODD = 0.05
@@ -59,6 +59,8 @@ class Fit(FitData):
         The reason why a constant is not determined.
     n_starts : pair of int, optional
         The number of starts that reached this optimum, and the number of all starts.
+    errors : object
+        The option of `fit` for the errors.
 
     Examples
     --------
@@ -124,6 +126,16 @@ class Fit(FitData):
                 )
         if self.n_starts is not None and self.n_starts[0] < self.n_starts[1]:
             warnings.append(f"{self.n_starts[0]} of {self.n_starts[1]} starts reached this optimum, none a better one")
+        if self.error_factor is not None and self.error_factor[1] < LEVEL:
+            factor, probability = self.error_factor
+            reason = "the law is incomplete, or the errors are larger" if factor > 1 else "the errors are smaller"
+            warnings.append(f"the scatter is {factor:.3g} times the given errors (p {p_text(probability)}): {reason}")
+        unused = int(np.isfinite(self.points.given).sum()) if self.error_factor is None else 0
+        if unused and self.errors is None:
+            total = len(self.points.measured)
+            warnings.append(
+                f"{unused} of {total} observations have a standard deviation, which is not used: 'given' needs all"
+            )
         for p in self.outliers:
             kind = self.data.kind_of(p.response)
             measured, calculated = (display.text(c, kind, 4) for c in (p.measured, p.calculated))
@@ -321,6 +333,15 @@ class Fit(FitData):
                 "runs_of_signs": {
                     s.response: {"runs": s.runs, "expected": s.expected, "p": s.probability} for s in diagnosis.signs
                 },
+                "serial_correlation": {
+                    s.response: {
+                        "lag_one": s.correlation,
+                        "durbin_watson": s.durbin_watson,
+                        "p": s.probability,
+                        "ljung_box_p": s.ljung_box,
+                    }
+                    for s in diagnosis.serial
+                },
                 "normality_p": diagnosis.normality,
                 "lack_of_fit": None if lack is None else {"F": lack.ratio, "p": lack.probability},
                 "outliers": [
@@ -351,6 +372,9 @@ class Fit(FitData):
         left_out = [f"left out: {self.data.describe(gone)}" for gone in self.data.left_out]
         came, count = self.n_starts or (1, 1)
         starts = f"search: {came} of {count} starts reached this optimum" if count > 1 else "search: from one start"
+        if self.error_factor is not None:
+            factor, probability = self.error_factor
+            lines.append(f"errors: as given, times {factor:.3g} (p {p_text(probability)})")
         checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
         return [*lines, *self.diagnosis.lines, *left_out, starts, *checked]
 

@@ -29,7 +29,7 @@ from molino.core.fitting.replicates import pooled_scatter
 from molino.core.fitting.samples import Sample
 from molino.core.units import QuantityLike
 
-ERRORS = ("each", "same", "relative", "replicates")
+ERRORS = ("each", "same", "relative", "replicates", "given")
 """The options for errors without numbers."""
 
 _APART = 10.0
@@ -41,7 +41,7 @@ def fit(
     chemistry: Chemistry,
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
-    errors: object = "each",
+    errors: object = None,
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
@@ -59,10 +59,11 @@ def fit(
     ----------
     chemistry : Chemistry with `Unknown` constants
     data : Experiments, runs, or Rates
-    errors : str or mapping of response to quantity
-        The standard deviation s. "each": one per response, estimated (Y. Bard, Nonlinear Parameter Estimation, 1974,
-        section 4-9). "same": one for all. "relative": proportional to each value, one factor per response.
-        "replicates": the scatter of replicates. Or {"xylose": "0.004 mol/L"}, up to an estimated common factor.
+    errors : str or mapping of response to quantity, optional
+        The standard deviation s. "given": that of each value in the data, up to an estimated common factor; the default
+        if each value has one, otherwise "each". "each": one per response, estimated (Y. Bard, Nonlinear Parameter
+        Estimation, 1974, section 4-9). "same": one for all. "relative": proportional to each value, one factor per
+        response. "replicates": the scatter of replicates. Or {"xylose": "0.004 mol/L"}, up to a common factor.
     fit_initial : species, or several, or mapping of run to species, optional
         Initial (or feed) concentrations to be fitted; by default those measured at time zero and not stated.
     unknowns : mapping of name to quantity or Unknown, optional
@@ -96,7 +97,7 @@ def fit(
     problem, points, parameter_map = prepare(chemistry, runs, errors, fit_initial, unknowns, delay, per_run)
     best, came = _best_of(problem, n_starts, seed, progress)
     points = replace(points, calculated=best.values, standard_deviation=best.standard_deviation, slopes=best.slopes)
-    return _result(chemistry, runs, problem, best, points, parameter_map, came if n_starts > 1 else None)
+    return _result(chemistry, runs, problem, best, points, parameter_map, came if n_starts > 1 else None, errors)
 
 
 def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) -> None:
@@ -107,7 +108,7 @@ def check_data(chemistry: Chemistry, data: Experiments | Rates, **options: Any) 
 def prepare(
     chemistry: Chemistry,
     data: Experiments | Rates,
-    errors: object = "each",
+    errors: object = None,
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
@@ -135,6 +136,8 @@ def prepare(
         message = f"{total} observations for {len(parameter_map.free)} unknown constants"
         faults.add("fit", message, "measure more, or give some constants as numbers")
     size, group = np.ones(total), np.zeros(total, dtype=int)
+    if errors is None:
+        errors = "given" if total and np.isfinite(points.given[points.is_value]).all() else "each"
     if not faults.found:
         with faults.at("errors"):
             size, group = _weights(errors, data, points)
@@ -176,6 +179,7 @@ def _points(
         np.ones(count),
         np.zeros((count, len(parameter_map.free))),
         side,
+        np.array([run.deviations[r][row] if r in run.deviations else np.nan for run, r, row in seen]),
         tuple((run.condition, float(run.times[row])) for run, _, row in seen),
         _variables(seen),
     )
@@ -219,6 +223,7 @@ def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Poi
         np.ones(count),
         np.zeros((count, len(chemistry.unknowns))),
         np.zeros(count, dtype=int),
+        np.full(count, np.nan),
         data.conditions,
         data.variables,
     )
@@ -244,6 +249,8 @@ def _weights(errors: object, data: Experiments | Rates, points: Points) -> tuple
         return np.array([given[s] for s in points.response]), together
     if errors == "each":
         return one, which
+    if errors == "given":
+        return _given(points, which, names), together
     if errors == "same":
         kinds = sorted({data.kind_of(name) for name in names})
         if len(kinds) > 1:
@@ -264,6 +271,19 @@ def _weights(errors: object, data: Experiments | Rates, points: Points) -> tuple
         return np.array([scatter[int(n)][0] for n in which]), together
     advice = nearest(errors, ERRORS) if isinstance(errors, str) else f"one of {', '.join(ERRORS)}, or numbers"
     raise InputError(f"errors = {errors!r}", "", advice)
+
+
+def _given(points: Points, which: np.ndarray, names: Sequence[str]) -> np.ndarray:
+    """The standard deviations of the data; that of a limit without one is the median of its response."""
+    found = points.given.copy()
+    for n, name in enumerate(names):
+        own = which == n
+        lacking = int(np.isnan(found[own & points.is_value]).sum())
+        if lacking or np.isnan(found[own]).all():
+            message = f"{lacking or int(own.sum())} of {int(own.sum())} values of {name} have no standard deviation"
+            raise InputError(message, "", "give all of them, or errors='each'")
+        found[own & np.isnan(found)] = np.nanmedian(found[own])
+    return found
 
 
 def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | None) -> tuple[Optimum, tuple[int, int]]:
@@ -318,6 +338,7 @@ def _result(
     points: Points,
     parameter_map: FitParameterMap,
     came: tuple[int, int] | None,
+    errors: object,
 ) -> Fit:
     estimates, covariance, reasons = estimates_of(problem, optimum)
     shared = [i for i, p in enumerate(problem.free) if p.name in {q.name for q in chemistry.unknowns}]
@@ -343,4 +364,5 @@ def _result(
         parameter_map,
         reasons,
         came,
+        errors,
     )

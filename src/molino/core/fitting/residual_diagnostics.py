@@ -8,10 +8,12 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from molino.core.fitting.experiment import OUTLET
 from molino.core.fitting.fit_data import FitData
+from molino.core.fitting.least_squares_problem import RANK
 from molino.core.fitting.replicates import groups
 from molino.core.frozen import Frozen
-from molino.core.statistics import f_tail_probability, p_text
+from molino.core.statistics import chi_squared_probability, f_tail_probability, p_text
 
 LEVEL = 0.01
 """Probability below which a test gives a warning."""
@@ -38,6 +40,39 @@ class SignRuns:
 
 
 @dataclass(frozen=True)
+class SerialCorrelation:
+    """The correlation of each residual of one response with the next of its run.
+
+    Attributes
+    ----------
+    response : str
+    correlation : float
+        Of residuals over their standard deviation, lag one.
+    durbin_watson : float
+        The sum of squared differences of neighbors over the sum of squares: about 2 without correlation (J. Durbin, G.
+        S. Watson, Biometrika 37 (1950) 409).
+    probability : float
+        Of a correlation at least as large, if errors are independent: by its mean and variance, given the derivatives
+        by the constants (J. Durbin, G. S. Watson, Biometrika 38 (1951) 159, section 3).
+    ljung_box : float
+        Probability of correlations over several lags at least as large (G. M. Ljung, G. E. P. Box, Biometrika 65
+        (1978) 297).
+    """
+
+    response: str
+    correlation: float
+    durbin_watson: float
+    probability: float
+    ljung_box: float
+
+    def __str__(self) -> str:
+        return (
+            f"{self.response}: serial correlation {self.correlation:.2f} (Durbin-Watson {self.durbin_watson:.2f}, p "
+            f"{p_text(self.probability)}; Ljung-Box p {p_text(self.ljung_box)})"
+        )
+
+
+@dataclass(frozen=True)
 class LackOfFit:
     """Scatter around the model compared with that of replicates: the F ratio and its probability by chance."""
 
@@ -54,6 +89,8 @@ class Diagnosis(Frozen):
     Attributes
     ----------
     signs : tuple of SignRuns
+    serial : tuple of SerialCorrelation
+        Of responses with enough samples in order of time or place.
     normality : float
         Probability of residuals at least as far from a normal distribution, if they are normal (S. S. Shapiro, M. B.
         Wilk, Biometrika 52 (1965) 591); nan for fewer than eight.
@@ -66,6 +103,7 @@ class Diagnosis(Frozen):
     """
 
     signs: tuple[SignRuns, ...]
+    serial: tuple[SerialCorrelation, ...]
     normality: float
     influence: np.ndarray
     lack_of_fit: LackOfFit | None
@@ -77,7 +115,7 @@ def diagnose(fit: FitData) -> Diagnosis:
     """The diagnostics of the residuals of a fit."""
     points, degrees, count = fit.points, fit.degrees_of_freedom, len(fit.estimates)
     if float(np.max(points.standard_deviation)) < 1e-8 * float(np.max(np.abs(points.measured))):
-        return Diagnosis((), math.nan, np.zeros(len(points.measured)), None, ["the data are met exactly"], [])
+        return Diagnosis((), (), math.nan, np.zeros(len(points.measured)), None, ["the data are met exactly"], [])
     names = np.array(points.response)
     scaled = points.scaled / math.sqrt(fit.variance)
     left = np.maximum(1 - points.leverage, 1e-12)
@@ -88,12 +126,21 @@ def diagnose(fit: FitData) -> Diagnosis:
     )
     normality = _normality((scaled / np.sqrt(left))[values])
     lack = _lack_of_fit(fit, names)
+    serial = tuple(one for s in fit.responses if (one := _serial(fit, s, names, scaled)) is not None)
+    correlated = {one.response: one for one in serial if min(one.probability, one.ljung_box) < LEVEL}
     lines, warnings = [], []
     for found in signs:
         lines.append(str(found))
-        if found.probability < LEVEL:
+        if found.response in correlated:
+            message = f"each residual is correlated with the next ({correlated[found.response].correlation:.2f})"
+            warnings.append(
+                f"{found.response}: {message}: the law may be wrong, or errors are not independent, and the intervals "
+                f"are too narrow"
+            )
+        elif found.probability < LEVEL:
             message = "the probability of so few runs of signs by chance is"
             warnings.append(f"{found.response}: {message} {p_text(found.probability)}: the law may be wrong")
+    lines += [str(one) for one in serial]
     if math.isfinite(normality):
         lines.append(f"residuals normal: p {p_text(normality)}")
     if lack is not None:
@@ -107,7 +154,7 @@ def diagnose(fit: FitData) -> Diagnosis:
     if influence[worst] > 1 and degrees > count:
         where = f"{fit.place(points.run[worst], points.time[worst])}, {points.response[worst]}"
         warnings.append(f"{where}: this single value determines the constants (Cook's distance {influence[worst]:.2g})")
-    return Diagnosis(signs, normality, influence, lack, lines, warnings)
+    return Diagnosis(signs, serial, normality, influence, lack, lines, warnings)
 
 
 def _in_order(fit: FitData, own: np.ndarray) -> np.ndarray:
@@ -117,6 +164,54 @@ def _in_order(fit: FitData, own: np.ndarray) -> np.ndarray:
     runs = np.array([list(dict.fromkeys(points.run)).index(r) if fit.parameter_map.runs else 0 for r in points.run])
     order = np.lexsort((place[own], runs[own]))
     return np.asarray(points.residuals[own][order])
+
+
+def _serial(fit: FitData, response: str, names: np.ndarray, scaled: np.ndarray) -> SerialCorrelation | None:
+    """The serial correlation of one response within its runs; None for rates, outlets and few samples."""
+    points = fit.points
+    along = {run.name for run in fit.parameter_map.runs if run.along != OUTLET}
+    own = np.flatnonzero((names == response) & points.is_value & np.isin(points.run, list(along)))
+    run_of = np.array(points.run)[own]
+    own = own[np.lexsort((points.time[own], run_of))]
+    run_of = np.array(points.run)[own]
+    links = np.flatnonzero((run_of[1:] == run_of[:-1]) & (np.diff(points.time[own]) > 0))
+    if len(links) < _FEWEST:
+        return None
+    e = scaled[own]
+    squares = float(e @ e)
+    correlation = float(e[links] @ e[links + 1]) / squares
+    starts = np.r_[True, run_of[1:] != run_of[:-1]]
+    differences = float(np.sum(np.diff(e)[run_of[1:] == run_of[:-1]] ** 2))
+    weighted = points.slopes[own] / points.standard_deviation[own][:, None]
+    size = np.linalg.norm(weighted, axis=0)
+    left, singular, _ = np.linalg.svd(weighted[:, size > 0] / size[size > 0], full_matrices=False)
+    basis = left[:, singular > RANK * max(float(singular[0]), 1e-300)] if singular.size else np.zeros((len(e), 0))
+    lagged = _neighbor_sums(basis, links)
+    inner = basis.T @ lagged
+    degrees = len(e) - basis.shape[1]
+    trace = -float(np.trace(inner))
+    squared = 0.5 * len(links) - 2 * float(np.sum(lagged**2)) + float(np.sum(inner**2))
+    mean = trace / degrees
+    variance = 2 * (squared - trace**2 / degrees) / (degrees * (degrees + 2))
+    z = (correlation - mean) / math.sqrt(max(variance, 1e-300))
+    lags = min(10, len(e) // 5)
+    total = 0.0
+    for lag in range(1, lags + 1):
+        pairs = np.flatnonzero(run_of[lag:] == run_of[:-lag])
+        if len(pairs):
+            r = float(e[pairs] @ e[pairs + lag]) / squares
+            total += len(e) * (len(e) + 2) * r**2 / len(pairs)
+    ljung_box = 1 - chi_squared_probability(total, max(lags, 1))
+    watson = differences / squares * len(e) / max(len(e) - int(starts.sum()) + 1, 1)
+    return SerialCorrelation(response, correlation, watson, float(scipy.special.ndtr(-z)), ljung_box)
+
+
+def _neighbor_sums(rows: np.ndarray, links: np.ndarray) -> np.ndarray:
+    """Half of the sum of both neighbors of each row within its run, shape of `rows`."""
+    found = np.zeros_like(rows)
+    found[links] += 0.5 * rows[links + 1]
+    found[links + 1] += 0.5 * rows[links]
+    return found
 
 
 def sign_runs(response: str, residuals: np.ndarray) -> SignRuns:

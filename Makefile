@@ -33,6 +33,7 @@ coverage: .venv/ready
 
 intervals: .venv/ready
 	$(BIN)/python examples/interval_coverage.py
+	$(BIN)/python examples/laboratory_coverage.py
 	$(BIN)/python examples/observed_vessels.py 400
 
 # Random problems by the thousand against the laws in tests/laws: make laws N=20000

@@ -156,7 +156,7 @@ class _Resampler(Frozen):
             for n in np.unique(self.response):
                 own = self.response == n
                 noise[own] = random.choice(self.adjusted[own & (problem.side == 0)], int(own.sum()))
-            problem = _drawn(problem, self.fitted + noise * problem.size)
+            problem = _drawn(problem, self.fitted + problem.links(problem.tau).color(noise) * problem.size)
         try:
             return minimise(problem, self.start, counts=counts, tolerance=1e-6).parameters
         except SolveError:
@@ -227,7 +227,7 @@ def _resampler(fit: FitData, kind: str) -> _Resampler:
     points = fit.points
     names = list(fit.responses)
     response = np.array([names.index(s) for s in points.response])
-    adjusted = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-6))
+    adjusted = points.independent / np.sqrt(np.maximum(1 - points.leverage, 1e-6))
     for n in range(len(names)):
         own = (response == n) & points.is_value
         if not own.any():
@@ -235,8 +235,10 @@ def _resampler(fit: FitData, kind: str) -> _Resampler:
             raise InputError(message, "bootstrap", "resample cases: kind='cases'")
         adjusted[own] -= adjusted[own].mean()
     places = enumerate(zip(points.run, points.time.tolist(), strict=True))
+    if fit.problem.chains is not None:  # whole runs
+        places = enumerate((run, 0.0) for run in points.run)
     keys: list[object] = [(run, time) if np.isfinite(time) else i for i, (run, time) in places]
     samples = {key: n for n, key in enumerate(dict.fromkeys(keys))}
     case = np.array([samples[key] for key in keys])
-    weighed = fit.problem.weighed(points.standard_deviation)
+    weighed = fit.problem.with_errors_of(fit.optimum)
     return _Resampler(weighed, fit.optimum.parameters, points.calculated, adjusted, response, case, kind)

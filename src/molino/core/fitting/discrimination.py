@@ -136,10 +136,9 @@ class Discrimination(Frozen, Result):
     def table(self) -> Table:
         """One row per law: constants, sum of squares (weighted as in the fit of the best), AICc, weight."""
         best = next(iter(self.fits.values()))
-        standard_deviation = best.points.standard_deviation
         rows = []
         for name, found in self.fits.items():
-            squares = float(np.sum(found.points.deviations(standard_deviation).scaled ** 2))
+            squares = found.points.squares(best.points)
             rows.append(
                 {
                     "law": name,
@@ -300,6 +299,7 @@ def _aicc(found: Fit) -> float:
     problem, total = found.problem, len(found.points.measured)
     points = found.points
     scaled = (points.measured - points.calculated) / problem.size
+    scaled = points.links.whiten(scaled) if points.links is not None else scaled
     value, groups = 0.0, np.unique(problem.group)
     floor = 1e-30 * float(np.max(np.abs(found.points.measured / problem.size))) ** 2
     for n in groups:
@@ -313,6 +313,9 @@ def _aicc(found: Fit) -> float:
             values = scaled[own][side == 0]
             value += float(values @ values) / squared - len(values)
     count = len(found.estimates) + len(groups)
+    if problem.chains is not None and points.links is not None:
+        value += points.links.log_determinant
+        count += problem.chains.responses
     if total <= count + 1:
         raise InputError(
             f"{total} observations for {count} constants and errors", "discriminate", "measure more, or fit fewer"
@@ -326,8 +329,7 @@ def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
             more = len(large.estimates) - len(small.estimates)
             if more <= 0 or large.degrees_of_freedom < 1 or not _holds(large, small):
                 continue
-            standard_deviation = large.points.standard_deviation
-            squares = [float(np.sum(f.points.deviations(standard_deviation).scaled ** 2)) for f in (small, large)]
+            squares = [f.points.squares(large.points) for f in (small, large)]
             ratio = max(squares[0] - squares[1], 0.0) / more / (squares[1] / large.degrees_of_freedom)
             yield Nested(inner, outer, ratio, f_tail_probability(ratio, more, large.degrees_of_freedom))
 
@@ -335,7 +337,7 @@ def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
 def _holds(large: Fit, small: Fit) -> bool:
     """Whether the wider law can reproduce the calculated values of the other, from its own optimum or from its
     guess."""
-    problem = large.problem.weighed(large.points.standard_deviation, small.points.calculated).without_limits()
+    problem = large.problem.weighed(large.points.standard_deviation, small.points.calculated).as_values()
     for start in (large.optimum.parameters, None):
         try:
             found = minimise(problem, start, tolerance=1e-9)

@@ -8,6 +8,7 @@ import numpy as np
 
 from molino.core import units
 from molino.core.display import Display
+from molino.core.fitting.correlated_errors import with_unknown_errors
 from molino.core.fitting.least_squares_problem import RANK, Optimum, Problem, Scale, degrees_by_group
 from molino.core.statistics import half_width
 from molino.core.units import Value
@@ -68,7 +69,7 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
     inverse = right[determined].T / singular[determined]
     plain = variance * inverse @ inverse.T
     counts = optimum.information_counts(problem)
-    widened, by_constant = _with_unknown_errors(problem, weighted, counts, variance, plain, outward)
+    widened, by_constant = _with_unknown_errors(problem, optimum, weighted, counts, variance, plain, outward)
     covariance = outward @ widened @ outward.T
     errors = np.sqrt(np.maximum(np.diag(covariance), 0.0))
     lost = np.any(np.abs(right[~determined]) > 1e-3, axis=0)
@@ -93,6 +94,7 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
 
 def _with_unknown_errors(
     problem: Problem,
+    optimum: Optimum,
     weighted: np.ndarray,
     counts: np.ndarray,
     variance: float,
@@ -108,6 +110,8 @@ def _with_unknown_errors(
     """
     count, most = weighted.shape[1], max(float(counts.sum()) - weighted.shape[1], 1.0)
     degrees = degrees_by_group(problem, weighted, counts)
+    if problem.chains is not None and optimum.tau is not None and variance > 0:
+        return _with_correlated_errors(problem, optimum, plain, outward)
     if len(degrees) == 1 or not variance > 0:
         return plain, [most] * count
     rows = [weighted[problem.group == n] / np.sqrt(variance) for n in range(len(degrees))]
@@ -119,3 +123,21 @@ def _with_unknown_errors(
         own = size**2 / np.sum(spread**2 / degrees[:, None], axis=0)
     own = np.where(np.isfinite(own), np.minimum(own, most), most)
     return plain + 4 * lost, [max(float(n), 1.0) for n in own]
+
+
+def _with_correlated_errors(
+    problem: Problem, optimum: Optimum, plain: np.ndarray, outward: np.ndarray
+) -> tuple[np.ndarray, list[float]]:
+    """The same with estimated correlation times of errors; degrees of freedom 2 v^2 / (variance of v) (F. E.
+    Satterthwaite, Biometrics Bull. 2 (1946) 110)."""
+    assert problem.chains is not None
+    assert optimum.tau is not None
+    weights, _ = problem.deviations(optimum.values, optimum.standard_deviation).steps
+    rows = (optimum.slopes @ outward) * weights[:, None]
+    widened, spread = with_unknown_errors(rows, problem.group, problem.chains, optimum.tau)
+    variances = np.diag(outward @ plain @ outward.T)
+    of_variances = np.sum(np.array([np.diag(outward @ own @ outward.T) for own in spread]) ** 2, axis=0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        degrees = 2 * variances**2 / of_variances
+    most = float(len(rows) - rows.shape[1])
+    return widened, [float(np.clip(n, 1.0, most)) if np.isfinite(n) else most for n in degrees]

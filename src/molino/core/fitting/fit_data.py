@@ -14,6 +14,7 @@ from molino.core.chemistry.chemistry import Chemistry
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.censoring import Deviations, deviations
+from molino.core.fitting.correlated_errors import Links
 from molino.core.fitting.estimates import Estimate
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.least_squares_problem import Optimum, Problem, leverage
@@ -53,6 +54,8 @@ class Points(Frozen):
     """The key of observations under the same conditions."""
     variables: Mapping[str, np.ndarray] = field(default_factory=dict)
     """The varied conditions: time, temperature, the charge, or concentrations."""
+    links: Links | None = None
+    """The correlations of errors, if they are not independent."""
 
     @property
     def residuals(self) -> np.ndarray:
@@ -69,6 +72,16 @@ class Points(Frozen):
         """Residuals over their standard deviation; of a limit the signed root of -2 log(likelihood)."""
         return self.deviations().scaled
 
+    @property
+    def independent(self) -> np.ndarray:
+        """`scaled`, with correlated errors the part that does not follow from the sample before."""
+        return self.links.whiten(self.scaled) if self.links is not None else self.scaled
+
+    def squares(self, other: Points) -> float:
+        """The sum of squares with the errors of another fit to the same observations."""
+        scaled = self.deviations(other.standard_deviation).scaled
+        return float(np.sum((other.links.whiten(scaled) if other.links is not None else scaled) ** 2))
+
     def deviations(self, standard_deviation: np.ndarray | None = None) -> Deviations:
         """The deviations from the calculated values, by default in their own standard deviations."""
         s = self.standard_deviation if standard_deviation is None else standard_deviation
@@ -78,7 +91,8 @@ class Points(Frozen):
     def leverage(self) -> np.ndarray:
         """Diagonal of the hat matrix."""
         weights, _ = self.deviations().steps
-        return leverage(self.slopes * weights[:, None])
+        rows = self.slopes * weights[:, None]
+        return leverage(self.links.whiten(rows) if self.links is not None else rows)
 
     def limit_sign(self, i: int) -> str:
         """'< ' or '> ' before the number of a limit, otherwise ''."""

@@ -82,7 +82,7 @@ class Fit(FitData):
         points, degrees = self.points, self.degrees_of_freedom
         if degrees < 2 or np.max(points.standard_deviation) < _NUMERICAL * np.max(np.abs(points.measured)):
             return ()
-        scaled = points.scaled / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
+        scaled = points.independent / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
         variance = self.variance
         others = np.maximum((degrees * variance - scaled**2) / (degrees - 1), 1e-300)
         off = scaled / np.sqrt(others)
@@ -100,6 +100,20 @@ class Fit(FitData):
             for i in np.argsort(-np.abs(off))
             if abs(off[i]) > limit
         )
+
+    @property
+    def correlation_lines(self) -> list[str]:
+        """The correlation time of the errors of each response, in words."""
+        tau = self.optimum.tau if self.problem.chains is not None else None
+        if tau is None:
+            return []
+        names = list(dict.fromkeys(self.points.response))
+        return [
+            f"{name}: errors correlated over {self.data.display.text(t, 'time', 3)} (tau)"
+            if t > 0
+            else f"{name}: errors not correlated"
+            for name, t in zip(names, tau.tolist(), strict=True)
+        ]
 
     @property
     def is_stopped(self) -> bool:
@@ -342,6 +356,7 @@ class Fit(FitData):
                     }
                     for s in diagnosis.serial
                 },
+                "correlation_times_s": None if self.optimum.tau is None else self.optimum.tau.tolist(),
                 "normality_p": diagnosis.normality,
                 "lack_of_fit": None if lack is None else {"F": lack.ratio, "p": lack.probability},
                 "outliers": [
@@ -375,6 +390,7 @@ class Fit(FitData):
         if self.error_factor is not None:
             factor, probability = self.error_factor
             lines.append(f"errors: as given, times {factor:.3g} (p {p_text(probability)})")
+        lines += self.correlation_lines
         checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
         return [*lines, *self.diagnosis.lines, *left_out, starts, *checked]
 

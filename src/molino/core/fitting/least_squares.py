@@ -33,7 +33,11 @@ class _Search:
         self.scale = Scale(problem.free, problem.mean_temperature)
         self.root = 1.0 if counts is None else np.sqrt(counts)
         self.first = self.weights = _first_weights(problem)
-        self.is_coupled = bool(problem.group.any() or problem.side.any())  # the errors affect the optimum
+        self.tau = problem.tau
+        if problem.chains is not None and self.tau is None:
+            self.tau = np.zeros(problem.chains.responses)
+        is_correlated = problem.chains is not None and problem.tau is None
+        self.is_coupled = bool(problem.group.any() or problem.side.any()) or is_correlated  # errors affect the optimum
         self.evaluations = 0
         self.last: tuple[bytes, np.ndarray, np.ndarray] | None = None
         self.best: tuple[float, np.ndarray] = np.inf, np.empty(0)
@@ -49,7 +53,8 @@ class _Search:
             values, slopes = self.model(parameters)
             self.last = (key, values, slopes)
             self.evaluations += 1
-            squares = float(np.sum((self.problem.deviations(values, 1 / self.weights).scaled * self.root) ** 2))
+            left = self.white(self.problem.deviations(values, 1 / self.weights).scaled)
+            squares = float(np.sum((left * self.root) ** 2))
             if squares < self.best[0]:
                 self.best = squares, variables.copy()
             if self.progress is not None:
@@ -59,14 +64,19 @@ class _Search:
 
     def residuals(self, variables: np.ndarray) -> np.ndarray:
         try:
-            return np.asarray(-self._deviations(variables).scaled * self.root)
+            return np.asarray(-self.white(self._deviations(variables).scaled) * self.root)
         except SolveError:
             if self.last is None:
                 raise
             return np.full(len(self.problem.measured), 1e6)  # the step is too long, and is rejected
 
     def jacobian(self, variables: np.ndarray) -> np.ndarray:
-        return np.asarray(self._slopes(variables) * (self._deviations(variables).slope * self.root)[:, None])
+        rows = self.white(self._slopes(variables) * self._deviations(variables).slope[:, None])
+        return np.asarray(rows * np.broadcast_to(self.root, len(rows))[:, None])
+
+    def white(self, rows: np.ndarray) -> np.ndarray:
+        """Rows with independent errors."""
+        return self.problem.links(self.tau).whiten(rows) if self.tau is not None else rows
 
     def _deviations(self, variables: np.ndarray) -> Deviations:
         return self.problem.deviations(self.evaluate(variables)[0], 1 / self.weights)
@@ -78,8 +88,9 @@ class _Search:
     def newton_step(self, variables: np.ndarray) -> np.ndarray:
         """The step to the optimum of a linear model."""
         weights, left = self._deviations(variables).steps
-        rows = self._slopes(variables) * (weights * self.root)[:, None]
-        return np.asarray(np.linalg.lstsq(rows, left * self.root, rcond=1e-10)[0])
+        root = np.broadcast_to(self.root, len(left))
+        rows = self.white(self._slopes(variables) * weights[:, None]) * root[:, None]
+        return np.asarray(np.linalg.lstsq(rows, self.white(left) * root, rcond=1e-10)[0])
 
     def least(self, variables: np.ndarray, aim: float) -> tuple[np.ndarray, bool]:
         """The optimum at the present weights to a relative tolerance, and whether it is inside all bounds."""
@@ -101,8 +112,13 @@ class _Search:
 
     def reweigh(self, variables: np.ndarray) -> float:
         """Update the weights from the residuals; return their relative change."""
+        before, change = self.tau, 0.0
+        if self.problem.chains is not None and self.problem.tau is None and before is not None:
+            rows = self._slopes(variables) * self.weights[:, None]
+            self.tau = self.problem.chains.estimate(self._deviations(variables).scaled, rows, before)
+            change = float(np.max(np.abs(self.tau - before) / np.maximum(self.tau, 1e-300), initial=0.0))
         standard_deviation = self.standard_deviation(*self.evaluate(variables))
-        change = float(np.max(np.abs(1 / standard_deviation / self.weights - 1)))
+        change = max(change, float(np.max(np.abs(1 / standard_deviation / self.weights - 1))))
         self.weights, self.best = 1 / standard_deviation, (np.inf, variables)
         return change
 
@@ -165,7 +181,8 @@ class _Search:
         scaled = (problem.measured - values) / problem.size
         counts = np.broadcast_to(self.root**2, scaled.shape)
         weights, _ = problem.deviations(values, 1 / self.weights).steps
-        weighted = slopes * (weights * self.root)[:, None]
+        weighted = self.white(slopes * weights[:, None]) * np.broadcast_to(self.root, scaled.shape)[:, None]
+        scaled = self.white(scaled)
         degrees = degrees_by_group(problem, weighted, counts)
         factor = np.ones(len(degrees))
         for n in range(len(factor)):
@@ -203,7 +220,7 @@ def minimise(
     begin = start if start is not None else np.array([p.value for p in problem.free])
     if not len(problem.free):
         values, slopes = problem.model(begin)
-        return Optimum(begin, values, slopes, search.standard_deviation(values, slopes), 1)
+        return Optimum(begin, values, slopes, search.standard_deviation(values, slopes), 1, tau=search.tau)
     low, high = scale.bounds()
     variables, stopped = np.clip(scale.inward(begin), low, high), False
     search.best = np.inf, variables
@@ -223,7 +240,13 @@ def minimise(
         raise _with_constants_far_away(error, problem, begin, search.scale.outward(search.best[1])) from error
     values, slopes = search.evaluate(variables)
     return Optimum(
-        scale.outward(variables), values, slopes, search.standard_deviation(values, slopes), search.evaluations, stopped
+        scale.outward(variables),
+        values,
+        slopes,
+        search.standard_deviation(values, slopes),
+        search.evaluations,
+        stopped,
+        search.tau,
     )
 
 

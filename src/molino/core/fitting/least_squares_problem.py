@@ -11,6 +11,7 @@ import numpy as np
 from molino.core.chemistry.constants import Parameter
 from molino.core.errors import SolveError
 from molino.core.fitting.censoring import Deviations, deviations
+from molino.core.fitting.correlated_errors import Chains, Links
 from molino.core.frozen import Frozen
 from molino.core.unit_tables import GAS_CONSTANT
 
@@ -66,6 +67,10 @@ class Problem(Frozen):
         Observations of one group have a common factor, which is estimated with the parameters.
     side : array of int, shape (points,)
         0 of a value, -1 of a limit that the value is below, 1 of one that it is above.
+    chains : Chains, optional
+        Observations with correlated errors.
+    tau : array of s, shape (responses,), optional
+        Their correlation times, if they are known; otherwise they are estimated with the parameters.
     mean_temperature : float
         At which a pre-exponential factor and its activation energy are least correlated; nan without one.
     """
@@ -77,18 +82,30 @@ class Problem(Frozen):
     group: np.ndarray
     side: np.ndarray
     mean_temperature: float = np.nan
+    chains: Chains | None = None
+    tau: np.ndarray | None = None
+
+    def links(self, tau: np.ndarray | None) -> Links:
+        """The correlations of errors at correlation times."""
+        if self.chains is None or tau is None:
+            return Links.none(len(self.measured))
+        return self.chains.links(tau)
+
+    def sum_of_squares(self, calculated: np.ndarray, standard_deviation: np.ndarray, tau: np.ndarray | None) -> float:
+        """Of the weighted, independent residuals; with limits -2 log(likelihood) up to a constant."""
+        return float(np.sum(self.links(tau).whiten(self.deviations(calculated, standard_deviation).scaled) ** 2))
 
     def deviations(self, calculated: np.ndarray, standard_deviation: np.ndarray) -> Deviations:
         """The deviations of the observations from calculated values."""
         return deviations(self.measured, self.side, calculated, standard_deviation)
 
-    def fixing(self, index: Sequence[int], values: Sequence[float], standard_deviation: np.ndarray) -> Problem:
-        """The same with some parameters and the standard deviations fixed."""
+    def fixing(self, index: Sequence[int], values: Sequence[float], optimum: Optimum) -> Problem:
+        """The same with some parameters fixed, and the errors as at an optimum."""
         left = np.array([i for i in range(len(self.free)) if i not in index], dtype=int)
         whole = np.array([p.value for p in self.free])
         whole[list(index)] = values
         free = tuple(self.free[i] for i in left)
-        return replace(self.weighed(standard_deviation), free=free, model=Fixed(self.model, whole, left))
+        return replace(self.with_errors_of(optimum), free=free, model=Fixed(self.model, whole, left))
 
     def weighed(self, standard_deviation: np.ndarray, measured: np.ndarray | None = None) -> Problem:
         """The same with known standard deviations (and, if given, other measurements)."""
@@ -97,9 +114,13 @@ class Problem(Frozen):
             self, size=standard_deviation, group=group, measured=self.measured if measured is None else measured
         )
 
-    def without_limits(self) -> Problem:
-        """The same with all observations as values."""
-        return replace(self, side=np.zeros_like(self.side))
+    def with_errors_of(self, optimum: Optimum) -> Problem:
+        """The same with the standard deviations, and their correlations, of an optimum."""
+        return replace(self.weighed(optimum.standard_deviation), tau=optimum.tau)
+
+    def as_values(self) -> Problem:
+        """The same with all observations as values, with independent errors."""
+        return replace(self, side=np.zeros_like(self.side), chains=None, tau=None)
 
 
 def leverage(weighted: np.ndarray) -> np.ndarray:
@@ -187,14 +208,17 @@ class Optimum(Frozen):
     """Standard deviation of each observation, shape (points,)."""
     evaluations: int
     stopped: bool = False
+    tau: np.ndarray | None = None
+    """Correlation times of the errors of each response in s."""
 
     def left_to_move(self, problem: Problem) -> float:
         """Relative distance of the determined constants from a stationary point.
 
         The size of a Gauss-Newton step from here: zero if the gradient is zero.
         """
-        weights, left = problem.deviations(self.values, self.standard_deviation).steps
-        weighted = self.slopes * weights[:, None]
+        links = problem.links(self.tau)
+        _, left = problem.deviations(self.values, self.standard_deviation).steps
+        weighted, left = self.information_rows(problem), links.whiten(left)
         size = np.sqrt(np.sum(weighted**2, axis=0))
         held = (size > 0) & (self.parameters != 0)
         if not held.any() or self.stopped:
@@ -222,16 +246,19 @@ class Optimum(Frozen):
         except SolveError:
             return np.nan
         here = self.sum_of_squares(problem)
-        there = float(np.sum(problem.deviations(values, self.standard_deviation).scaled ** 2))
+        there = problem.sum_of_squares(values, self.standard_deviation, self.tau)
         return max(here - there, 0.0) / max(here, 1e-300)
 
     def sum_of_squares(self, problem: Problem) -> float:
-        """Of the weighted residuals; with limits -2 log(likelihood) up to a constant."""
-        return float(np.sum(problem.deviations(self.values, self.standard_deviation).scaled ** 2))
+        """See `Problem.sum_of_squares`."""
+        return problem.sum_of_squares(self.values, self.standard_deviation, self.tau)
 
     def expected_squares(self, problem: Problem) -> float:
         """The same with the expectation of the square of each limit."""
-        return float(np.sum(problem.deviations(self.values, self.standard_deviation).expected))
+        found = problem.deviations(self.values, self.standard_deviation)
+        values = problem.side == 0
+        white = problem.links(self.tau).whiten(found.scaled)[values]
+        return float(white @ white) + float(np.sum(found.expected[~values]))
 
     def information_counts(self, problem: Problem) -> np.ndarray:
         """The information of each observation relative to that of a value, shape (points,): 1, less for a limit."""
@@ -241,4 +268,4 @@ class Optimum(Frozen):
     def information_rows(self, problem: Problem) -> np.ndarray:
         """Derivatives whose cross product is the information on the parameters, shape (points, parameters)."""
         weights, _ = problem.deviations(self.values, self.standard_deviation).steps
-        return np.asarray(self.slopes * weights[:, None])
+        return problem.links(self.tau).whiten(self.slopes * weights[:, None])

@@ -115,11 +115,11 @@ class _Follower:
 
     def __init__(self, fit: FitData, indices: tuple[int, ...]) -> None:
         self.fit, self.indices = fit, indices
-        self.problem = fit.problem.weighed(fit.optimum.standard_deviation)
+        self.problem = fit.problem.with_errors_of(fit.optimum)
         self.scale = Scale(fit.problem.free)
         self.at = fit.optimum.parameters
         self.least = fit.optimum.sum_of_squares(fit.problem)
-        held = self.problem.fixing(indices, [float(self.at[i]) for i in indices], fit.optimum.standard_deviation)
+        held = self.problem.fixing(indices, [float(self.at[i]) for i in indices], fit.optimum)
         self.left = held.model.left if isinstance(held.model, Fixed) else np.array([], dtype=int)
         self.warm = self.at[self.left]
         self.before: list[np.ndarray] = []
@@ -133,7 +133,7 @@ class _Follower:
         whole = self.scale.inward(self.at)
         whole[list(self.indices)] = variables
         values = self.scale.outward(whole)[list(self.indices)]
-        held = self.problem.fixing(self.indices, values.tolist(), self.fit.optimum.standard_deviation)
+        held = self.problem.fixing(self.indices, values.tolist(), self.fit.optimum)
         least = math.inf
         for begin in (self.warm, self.at[self.left], *self.before[-_BEGINNINGS:]):
             try:
@@ -142,7 +142,7 @@ class _Follower:
                 continue
             if found.stopped:
                 raise KeyboardInterrupt
-            squares = float(np.sum(self.problem.deviations(found.values, self.problem.size).scaled ** 2))
+            squares = self.problem.sum_of_squares(found.values, self.problem.size, self.problem.tau)
             excess = max(squares - self.least, 0.0) / self.fit.variance
             if excess < least:
                 least, best = excess, found.parameters

@@ -14,6 +14,7 @@ from molino.core.arguments import check_starts, checked
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.errors import Faults, InputError, SolveError, nearest
+from molino.core.fitting.correlated_errors import Chains
 from molino.core.fitting.estimates import estimates_of
 from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
 from molino.core.fitting.experiments import Experiments, as_experiments
@@ -42,6 +43,7 @@ def fit(
     data: Experiments | Experiment | Rates | Sequence[Experiment | Experiments],
     *,
     errors: object = None,
+    autocorrelated: bool = False,
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
@@ -64,6 +66,9 @@ def fit(
         if each value has one, otherwise "each". "each": one per response, estimated (Y. Bard, Nonlinear Parameter
         Estimation, 1974, section 4-9). "same": one for all. "relative": proportional to each value, one factor per
         response. "replicates": the scatter of replicates. Or {"xylose": "0.004 mol/L"}, up to a common factor.
+    autocorrelated : bool
+        Whether errors of a response within a run are correlated, exp(-(time between)/tau), with a tau for each response
+        that is estimated: as of an instrument that drifts, sampled often.
     fit_initial : species, or several, or mapping of run to species, optional
         Initial (or feed) concentrations to be fitted; by default those measured at time zero and not stated.
     unknowns : mapping of name to quantity or Unknown, optional
@@ -94,9 +99,17 @@ def fit(
     """
     check_starts(n_starts, "fit")
     runs = data if isinstance(data, Rates) else as_experiments(data)
-    problem, points, parameter_map = prepare(chemistry, runs, errors, fit_initial, unknowns, delay, per_run)
+    problem, points, parameter_map = prepare(
+        chemistry, runs, errors, autocorrelated, fit_initial, unknowns, delay, per_run
+    )
     best, came = _best_of(problem, n_starts, seed, progress)
-    points = replace(points, calculated=best.values, standard_deviation=best.standard_deviation, slopes=best.slopes)
+    points = replace(
+        points,
+        calculated=best.values,
+        standard_deviation=best.standard_deviation,
+        slopes=best.slopes,
+        links=problem.links(best.tau),
+    )
     return _result(chemistry, runs, problem, best, points, parameter_map, came if n_starts > 1 else None, errors)
 
 
@@ -109,6 +122,7 @@ def prepare(
     chemistry: Chemistry,
     data: Experiments | Rates,
     errors: object = None,
+    autocorrelated: bool = False,
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
@@ -117,7 +131,7 @@ def prepare(
     """The least-squares problem, its observations and its parameter map."""
     faults = Faults()
     if isinstance(data, Rates):
-        if fit_initial or delay or per_run or unknowns:
+        if fit_initial or delay or per_run or unknowns or autocorrelated:
             faults.add("fit", "rates have neither starts nor delays nor vessels nor runs", "take these options out")
         parameter_map = FitParameterMap(chemistry.unknowns, (), {})
         points, model = _rate_points(chemistry, data, faults)
@@ -144,7 +158,8 @@ def prepare(
     faults.raise_any()
     temperatures = [T for T in data.temperatures if np.isfinite(T)]
     mean = 1 / float(np.mean([1 / T for T in temperatures])) if temperatures else np.nan
-    problem = Problem(parameter_map.free, model, points.measured, size, group, points.side, mean)
+    chains = Chains.of(points.run, points.response, points.time, points.is_value) if autocorrelated else None
+    problem = Problem(parameter_map.free, model, points.measured, size, group, points.side, mean, chains)
     return problem, points, parameter_map
 
 
@@ -296,7 +311,8 @@ def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | No
     guess = scale.inward(np.array([p.value for p in problem.free]))
     apart = np.where(scale.logarithmic, np.log(_APART), 1.0)
     drawn = qmc.LatinHypercube(len(guess), seed=seed).random(n_starts - 1) * 2 - 1
-    fixed = problem.weighed(_typical(problem))  # one sum of squares for all starts, so that they can be compared
+    # one sum of squares for all starts, so that they can be compared
+    fixed = replace(problem.weighed(_typical(problem)), chains=None)
     ends: list[tuple[float, np.ndarray]] = []
     evaluations, stopped = 0, False
     for start in [guess, *(guess + apart * one for one in drawn)]:
@@ -304,7 +320,7 @@ def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | No
             found = minimise(fixed, scale.outward(start), tolerance=COARSE**1.5, progress=progress)
         except SolveError:
             continue
-        squares = float(np.sum(fixed.deviations(found.values, fixed.size).scaled ** 2))
+        squares = fixed.sum_of_squares(found.values, fixed.size, fixed.tau)
         ends.append((squares, found.parameters))
         evaluations, stopped = evaluations + found.evaluations, found.stopped
         if stopped:

@@ -117,12 +117,12 @@ def diagnose(fit: FitData) -> Diagnosis:
     if float(np.max(points.standard_deviation)) < 1e-8 * float(np.max(np.abs(points.measured))):
         return Diagnosis((), (), math.nan, np.zeros(len(points.measured)), None, ["the data are met exactly"], [])
     names = np.array(points.response)
-    scaled = points.scaled / math.sqrt(fit.variance)
+    scaled = points.independent / math.sqrt(fit.variance)
     left = np.maximum(1 - points.leverage, 1e-12)
     influence = scaled**2 * points.leverage / (count * left**2)
     values = points.is_value
     signs = tuple(
-        sign_runs(s, _in_order(fit, (names == s) & values)) for s in fit.responses if values[names == s].any()
+        sign_runs(s, _in_order(fit, scaled, (names == s) & values)) for s in fit.responses if values[names == s].any()
     )
     normality = _normality((scaled / np.sqrt(left))[values])
     lack = _lack_of_fit(fit, names)
@@ -133,10 +133,10 @@ def diagnose(fit: FitData) -> Diagnosis:
         lines.append(str(found))
         if found.response in correlated:
             message = f"each residual is correlated with the next ({correlated[found.response].correlation:.2f})"
-            warnings.append(
-                f"{found.response}: {message}: the law may be wrong, or errors are not independent, and the intervals "
-                f"are too narrow"
-            )
+            reason = "the law may be wrong"
+            if fit.problem.chains is None:
+                reason += ", or errors are correlated and the intervals too narrow (option 'autocorrelated')"
+            warnings.append(f"{found.response}: {message}: {reason}")
         elif found.probability < LEVEL:
             message = "the probability of so few runs of signs by chance is"
             warnings.append(f"{found.response}: {message} {p_text(found.probability)}: the law may be wrong")
@@ -157,13 +157,13 @@ def diagnose(fit: FitData) -> Diagnosis:
     return Diagnosis(signs, serial, normality, influence, lack, lines, warnings)
 
 
-def _in_order(fit: FitData, own: np.ndarray) -> np.ndarray:
+def _in_order(fit: FitData, residuals: np.ndarray, own: np.ndarray) -> np.ndarray:
     """Residuals of a response, by run and time; of rates in order of the calculated values."""
     points = fit.points
     place = points.time if fit.parameter_map.runs else points.calculated
     runs = np.array([list(dict.fromkeys(points.run)).index(r) if fit.parameter_map.runs else 0 for r in points.run])
     order = np.lexsort((place[own], runs[own]))
-    return np.asarray(points.residuals[own][order])
+    return np.asarray(residuals[own][order])
 
 
 def _serial(fit: FitData, response: str, names: np.ndarray, scaled: np.ndarray) -> SerialCorrelation | None:
@@ -182,7 +182,8 @@ def _serial(fit: FitData, response: str, names: np.ndarray, scaled: np.ndarray) 
     correlation = float(e[links] @ e[links + 1]) / squares
     starts = np.r_[True, run_of[1:] != run_of[:-1]]
     differences = float(np.sum(np.diff(e)[run_of[1:] == run_of[:-1]] ** 2))
-    weighted = points.slopes[own] / points.standard_deviation[own][:, None]
+    rows = points.slopes / points.standard_deviation[:, None]
+    weighted = (points.links.whiten(rows) if points.links is not None else rows)[own]
     size = np.linalg.norm(weighted, axis=0)
     left, singular, _ = np.linalg.svd(weighted[:, size > 0] / size[size > 0], full_matrices=False)
     basis = left[:, singular > RANK * max(float(singular[0]), 1e-300)] if singular.size else np.zeros((len(e), 0))

@@ -46,7 +46,7 @@ def residuals(result: Fit) -> Figure:
         for i, response in enumerate(result.responses):
             own = (names == response) & np.isfinite(values) & points.is_value
             if own.any():
-                style.dots(axes, i, display.number(values[own], what), points.scaled[own], response)
+                style.dots(axes, i, display.number(values[own], what), points.independent[own], response)
         _widen_limits(axes, display.number(values[np.isfinite(values)], what))
     normal(panels[count - 1], result)
     if len(result.responses) > 1:
@@ -84,7 +84,7 @@ def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
 
 def normal(axes: Axes, result: Fit) -> None:
     """Residuals in order against the quantiles of a normal distribution (G. Blom's places)."""
-    scaled = np.sort(result.points.scaled[result.points.is_value])
+    scaled = np.sort(result.points.independent[result.points.is_value])
     places = scipy.special.ndtri((np.arange(1, len(scaled) + 1) - 0.375) / (len(scaled) + 0.25))
     style.dress(axes, "normal quantile", _RESIDUAL)
     axes.plot(places[[0, -1]], places[[0, -1]], color=style.QUIET, linewidth=1)

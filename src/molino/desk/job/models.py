@@ -489,6 +489,7 @@ class FitTable(Table):
     data: str | list[str] | None = None
     leave_out: list[LeaveOutTable] = []
     errors: str | dict[str, Quantity] | None = None
+    autocorrelated: bool = False
     fit_initial: list[str] | dict[str, list[str]] | None = None
     unknowns: dict[str, Entry] = {}
     delay: bool | str | float = False

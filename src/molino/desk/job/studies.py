@@ -101,6 +101,7 @@ def study(
     found = _data_of(job, table, data)
     options: PlainData = {
         "errors": _errors(job, table.errors, found, faults),
+        "autocorrelated": table.autocorrelated,
         "fit_initial": table.fit_initial,
         "unknowns": _unknowns(job, table, found),
         "delay": table.delay if isinstance(table.delay, bool | str) else job.in_unit(table.delay, "time"),

@@ -1,5 +1,5 @@
 """How often the 95 % intervals of a fit hold the truth for data of a laboratory: limits of detection, errors that are
-correlated over time, replicates, errors given with the values. The table stands in docs/fitting.md.
+correlated over time, replicates, errors given with the values. The table is in docs/fitting.md.
 
     python examples/laboratory_coverage.py [SETS]
 """

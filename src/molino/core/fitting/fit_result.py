@@ -19,6 +19,7 @@ from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import LEVEL, Diagnosis, diagnose
+from molino.core.fitting.run_influence import FEWEST, RunInfluence, run_influence
 from molino.core.parallel import Workers, in_order
 from molino.core.results import Table, entry, frame, plain_dict
 from molino.core.statistics import p_text, student_t_quantile
@@ -115,6 +116,20 @@ class Fit(FitData):
             for name, t in zip(names, tau.tolist(), strict=True)
         ]
 
+    def run_influence(self, workers: Workers = None) -> RunInfluence:
+        """Refit without each run: the change of the constants, and a run that disagrees with the others as a whole,
+        with the mislabeled condition that would explain it; see `core.fitting.run_influence`."""
+        return run_influence(self, workers)
+
+    @cached_property
+    def odd_run(self) -> RunInfluence | None:
+        """The influence of runs if one disagrees with the others; looked for if there are outliers or other signs."""
+        suspicious = bool(self.outliers or self.diagnosis.warnings)
+        if not suspicious or len(self.parameter_map.runs) < FEWEST or self.optimum.stopped:
+            return None
+        found = self.run_influence()
+        return found if found.odd is not None else None
+
     @property
     def is_stopped(self) -> bool:
         """Whether an interruption ended it: the best so far."""
@@ -150,7 +165,10 @@ class Fit(FitData):
             warnings.append(
                 f"{unused} of {total} observations have a standard deviation, which is not used: 'given' needs all"
             )
-        for p in self.outliers:
+        odd = self.odd_run
+        if odd is not None:
+            warnings.append(odd.verdict)
+        for p in (p for p in self.outliers if odd is None or odd.odd is None or p.run != odd.odd.run):
             kind = self.data.kind_of(p.response)
             measured, calculated = (display.text(c, kind, 4) for c in (p.measured, p.calculated))
             measured = p.sign + measured
@@ -158,7 +176,7 @@ class Fit(FitData):
                 f"{self.place(p.run, p.time)}, {p.response}: {measured} measured, {calculated} calculated, "
                 f"{abs(p.deviations):.1f} standard deviations off; it is part of this fit"
             )
-        return [*warnings, *self.diagnosis.warnings]
+        return warnings if odd is not None else [*warnings, *self.diagnosis.warnings]
 
     @cached_property
     def diagnosis(self) -> Diagnosis:

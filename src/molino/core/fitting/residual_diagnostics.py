@@ -17,6 +17,8 @@ from molino.core.statistics import chi_squared_probability, f_tail_probability, 
 
 LEVEL = 0.01
 """Probability below which a test gives a warning."""
+_FEW_RUNS, _POOR = 0.2, 0.97
+"""Probability of so few runs of signs, and R², below which another law is suggested."""
 _FEWEST = 8
 """Smallest number of values for a test of the distribution."""
 
@@ -128,6 +130,7 @@ def diagnose(fit: FitData) -> Diagnosis:
     lack = _lack_of_fit(fit, names)
     serial = tuple(one for s in fit.responses if (one := _serial(fit, s, names, scaled)) is not None)
     correlated = {one.response: one for one in serial if min(one.probability, one.ljung_box) < LEVEL}
+    r_squared = {r.name: r.r_squared for r in fit.by_response}
     lines, warnings = [], []
     for found in signs:
         lines.append(str(found))
@@ -140,6 +143,11 @@ def diagnose(fit: FitData) -> Diagnosis:
         elif found.probability < LEVEL:
             message = "the probability of so few runs of signs by chance is"
             warnings.append(f"{found.response}: {message} {p_text(found.probability)}: the law may be wrong")
+        elif found.probability < _FEW_RUNS and r_squared.get(found.response, 1.0) < _POOR:
+            warnings.append(
+                f"{found.response}: R² is {r_squared[found.response]:.3g}, with {found.runs} runs of signs: "
+                f"another law may fit better"
+            )
     lines += [str(one) for one in serial]
     if math.isfinite(normality):
         lines.append(f"residuals normal: p {p_text(normality)}")

@@ -86,6 +86,10 @@ def test_orders_bootstrap_profile_and_figures_know_limits() -> None:
     assert (table["limit"] == "<").sum() == (~fit.points.is_value).sum()
     assert table["residual [mol/L]"].isna().sum() == (~fit.points.is_value).sum()
     assert f"{(~fit.points.is_value).sum()} of them limits" in str(fit)
+    assert "limits of A not used in slopes" in str(mo.Rates.from_curves(data, "A"))
+    fewer = data.without("1000", "80 min", "A")
+    assert np.isnan(fewer[0].below["A"][-1])
+    assert len(mo.fit(LAW, fewer).points.measured) == len(fit.points.measured) - 1
     chosen = mo.discriminate({"first": LAW, "second": SECOND}, data)
     assert chosen.chosen == "first"
 

@@ -9,7 +9,7 @@ from functools import cached_property, lru_cache
 import numpy as np
 
 from molino.core import units
-from molino.core.annotations import ByName
+from molino.core.annotations import ByName, PlainData
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import concentration, parse_metric
 from molino.core.contract.plant import Plant
@@ -317,6 +317,17 @@ class Experiment(Frozen):
         """The same run with a charge of zero for species that a sample at time zero does not show."""
         absent = {s: 0.0 for s in self.measured_starts if self.charge[s] <= 0}
         return replace(self, initial={**self.initial, **absent}) if absent else self
+
+    def without_sample(self, response: str, sample: int) -> Experiment:
+        """The same without the value, or the limit, of one sample."""
+        changed: PlainData = {}
+        for name in ("measured", "below", "above"):
+            own = getattr(self, name)
+            if response in own:
+                values = own[response].copy()
+                values[sample] = np.nan
+                changed[name] = {**own, response: values}
+        return replace(self, **changed)
 
     def planned(self, name: str, times: np.ndarray, initial: Mapping[str, float]) -> Experiment:
         """The same run with another charge at other times, not yet measured."""

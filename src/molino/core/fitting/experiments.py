@@ -175,16 +175,15 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         if response not in found.measured:
             faults.add(where, f"'{response}' was not measured in {run}", nearest(response, found.measured))
             faults.raise_any()
-        there = np.isfinite(found.measured[response])
+        values = found.with_limits(response)
+        there = np.isfinite(values)
         sample = int(np.argmin(np.abs(found.times - at) + np.where(there, 0.0, 1e-9 * max(at, 1.0))))
-        if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not np.isfinite(found.measured[response][sample]):
+        if abs(found.times[sample] - at) > 1e-6 * max(at, 1.0) or not there[sample]:
             nearest_at = self.display.text(found.times[sample], found.axis_kind)
             message = f"there is no sample at that time; the nearest is at {nearest_at}"
             raise InputError(message, where, f"give the {found.axis} of a sample")
-        values = found.measured[response].copy()
         gone = ExcludedPoint(run, float(found.times[sample]), response, float(values[sample]), because)
-        values[sample] = np.nan
-        changed = replace(found, measured={**found.measured, response: values})
+        changed = found.without_sample(response, sample)
         runs = tuple(changed if r is found else r for r in self.runs)
         return replace(self, runs=runs, left_out=(*self.left_out, gone))
 

@@ -156,4 +156,5 @@ class RateData(Frozen, Result):
         where = f" from {self.source}" if self.source else ""
         weights = [s.smoothing for s in self.slopes if math.isfinite(s.smoothing)]
         detail = f", smoothing {min(weights):.2g} to {max(weights):.2g}" if weights else ""
-        return f"{len(self)} values of {self.response}{where}, {low} to {high}: {self.how}{detail}"
+        text = f"{len(self)} values of {self.response}{where}, {low} to {high}: {self.how}{detail}"
+        return "\n".join([text, *(f"  {note}" for note in self.notes)])

@@ -178,6 +178,8 @@ class Rates(RateData):
         slope = np.concatenate([s for _, _, s, _ in rows])
         names = [n for n in rows[0][3] if all(n in c for *_, c in rows)]
         known = all(run.T is not None for run, *_ in rows)
+        limits = sum(int((run.limits(species) != 0).sum()) for run, *_ in rows if species in run.measured)
+        note = f"{limits} limit{'s' * (limits != 1)} of {species} not used in slopes: fit the runs themselves"
         return cls(
             slope if slope.sum() > 0 else -slope,
             {n: np.concatenate([np.broadcast_to(c[n], t.shape) for _, t, _, c in rows]) for n in names},
@@ -189,6 +191,7 @@ class Rates(RateData):
             show=data.show,
             how=how,
             slopes=slopes,
+            notes=(note,) if limits else (),
         )
 
     @classmethod

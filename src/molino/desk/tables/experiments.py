@@ -70,7 +70,7 @@ def read_experiments(
     Titles, blank rows and columns, merged headings, decimal commas, a row of units and comments are understood. An
     empty cell ("-", "NA") was not measured; "<0.25" is below a detection limit; "1.20 ± 0.02", or a column `SD`, gives
     standard deviations; times may be times of day. Blocks with the same headings are runs, repeated columns replicates.
-    Whatever is decided about a table is listed in `notes` and by `print(runs)`; what is unclear is an error, which
+    Every decision about a table is listed in `notes` and by `print(runs)`; an unclear table is an error, which
     names the argument that decides it. Outlets have `space time [min]` (volume over volumetric flow of the feed)
     instead of time, and `feed xylose [mol/L]`.
 

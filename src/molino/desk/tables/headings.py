@@ -130,7 +130,7 @@ def _name(text: str) -> str:
 
 
 def _split(text: str) -> tuple[str, str | None]:
-    """Name and unit as they are written."""
+    """Name and unit in the notation of the heading."""
     for pattern in _CERTAIN:
         if (found := pattern.fullmatch(text)) is not None:
             if not found["name"]:
@@ -147,7 +147,7 @@ def _split(text: str) -> tuple[str, str | None]:
 
 
 def _is_unit_of(name: str, text: str, any_kind: bool) -> bool:
-    """Whether a text is a unit that fits a name; any unit fits a name that is no axis if `any_kind`."""
+    """Whether a text is a unit that fits a name; with `any_kind` any unit fits a name that is not an axis."""
     if _CLOCKS.fullmatch(text.strip()):
         return True
     plain = name.strip() if name.strip() == "T" else _AXES.get(name.strip().lower(), "")

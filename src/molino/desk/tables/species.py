@@ -104,7 +104,7 @@ def _columns(headings: list[str], file: str) -> _Columns:
 
 
 def _with_points(table: CellTable, headings: Iterable[str], faults: Faults) -> None:
-    """Numbers with a decimal point; other texts, like quantities with a unit, as they are."""
+    """Numbers with a decimal point; other texts, like quantities with a unit, unchanged."""
     for heading in headings:
         texts = [str(text) for text in table.cells[heading]]
         numbers = read_numbers(texts, table.decimal_of(heading, faults)).values

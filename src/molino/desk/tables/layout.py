@@ -149,7 +149,7 @@ def _heading_places(rows: list[tuple[int, list[str]]]) -> list[int]:
     n = 0
     while n < len(rows) - 1:
         cells = rows[n][1]
-        if is_number_like(cells[0]):  # most lines of a long table
+        if is_number_like(cells[-1]) or is_number_like(cells[0]):  # most lines of a long table
             n += 1
             continue
         texts = [c for c, cell in enumerate(cells) if cell]

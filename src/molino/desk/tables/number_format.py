@@ -101,7 +101,9 @@ class Signs:
 
 def is_number_like(cell: str) -> bool:
     """Whether a text is a number, with a limit or an error, or a time of day."""
-    return type(cell) is NumberCell or _CELL.fullmatch(cell) is not None or is_clock(cell)
+    if type(cell) is NumberCell or (cell.isascii() and cell.isdigit()):
+        return True
+    return _CELL.fullmatch(cell) is not None or (":" in cell and is_clock(cell))
 
 
 def read_numbers(texts: Sequence[str], decimal: str | None) -> ColumnNumbers:

@@ -200,7 +200,7 @@ class Rates(RateData):
         known = {name: value for name, value in given.items() if value is not None}
         return cls(**{**known, "run": tuple(known.get("run", ()))})
 
-    def power_law(self, *species: str) -> PowerLaw:
+    def power_law(self, *species: str | Sequence[str]) -> PowerLaw:
         """ln r = ln k + sum of n_i ln c_i (- Ea/R (1/T - 1/T_mean)) by multiple linear regression.
 
         (H. S. Fogler, Elements of Chemical Reaction Engineering, 5th ed. 2016, section 7.) The activation energy is
@@ -208,7 +208,7 @@ class Rates(RateData):
 
         Parameters
         ----------
-        species : str
+        species : str, or a sequence of str
             The species whose orders are fitted; by default all whose concentration varies.
 
         Raises
@@ -216,7 +216,7 @@ class Rates(RateData):
         InputError
             For an unknown concentration, too few rates above zero, or concentrations that vary together.
         """
-        return power_law(self, species)
+        return power_law(self, [name for one in species for name in ((one,) if isinstance(one, str) else one)])
 
 
 def _followed(run: Experiment) -> list[str]:

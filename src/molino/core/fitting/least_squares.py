@@ -33,11 +33,12 @@ class _Search:
         self.scale = Scale(problem.free, problem.mean_temperature)
         self.root = 1.0 if counts is None else np.sqrt(counts)
         self.first = self.weights = _first_weights(problem)
+        self.has_limits = bool(problem.side.any())
         self.tau = problem.tau
         if problem.chains is not None and self.tau is None:
             self.tau = np.zeros(problem.chains.responses)
         is_correlated = problem.chains is not None and problem.tau is None
-        self.is_coupled = bool(problem.group.any() or problem.side.any()) or is_correlated  # errors affect the optimum
+        self.is_coupled = bool(problem.group.any()) or self.has_limits or is_correlated  # errors affect the optimum
         self.evaluations = 0
         self.last: tuple[bytes, np.ndarray, np.ndarray] | None = None
         self.best: tuple[float, np.ndarray] = np.inf, np.empty(0)
@@ -53,30 +54,36 @@ class _Search:
             values, slopes = self.model(parameters)
             self.last = (key, values, slopes)
             self.evaluations += 1
-            left = self.white(self.problem.deviations(values, 1 / self.weights).scaled)
-            squares = float(np.sum((left * self.root) ** 2))
+            squares = float(np.sum((self.white(self._scaled(values, self.weights)) * self.root) ** 2))
             if squares < self.best[0]:
                 self.best = squares, variables.copy()
             if self.progress is not None:
-                left = self.problem.deviations(values, 1 / self.first).scaled * self.root
+                left = self._scaled(values, self.first) * self.root
                 self.progress(self.evaluations, float(np.sum(left**2)))
         return self.last[1], self.last[2]
 
     def residuals(self, variables: np.ndarray) -> np.ndarray:
         try:
-            return np.asarray(-self.white(self._deviations(variables).scaled) * self.root)
+            return np.asarray(-self.white(self._scaled(self.evaluate(variables)[0], self.weights)) * self.root)
         except SolveError:
             if self.last is None:
                 raise
             return np.full(len(self.problem.measured), 1e6)  # the step is too long, and is rejected
 
     def jacobian(self, variables: np.ndarray) -> np.ndarray:
-        rows = self.white(self._slopes(variables) * self._deviations(variables).slope[:, None])
+        weights = self._deviations(variables).slope if self.has_limits else self.weights
+        rows = self.white(self._slopes(variables) * weights[:, None])
         return np.asarray(rows * np.broadcast_to(self.root, len(rows))[:, None])
 
     def white(self, rows: np.ndarray) -> np.ndarray:
         """Rows with independent errors."""
         return self.problem.links(self.tau).whiten(rows) if self.tau is not None else rows
+
+    def _scaled(self, values: np.ndarray, weights: np.ndarray) -> np.ndarray:
+        """The deviations at calculated values, without the other fields of `Deviations` where there are no limits."""
+        if self.has_limits:
+            return self.problem.deviations(values, 1 / weights).scaled
+        return np.asarray((self.problem.measured - values) * weights)
 
     def _deviations(self, variables: np.ndarray) -> Deviations:
         return self.problem.deviations(self.evaluate(variables)[0], 1 / self.weights)

@@ -114,3 +114,27 @@ def test_errors_given_with_the_values_are_their_weights() -> None:
     assert "3 of 20 observations have a standard deviation, which is not used" in " ".join(mo.fit(LAW, some).warnings)
     with pytest.raises(mo.InputError, match="17 of 20 values of A have no standard deviation"):
         mo.fit(LAW, some, errors="given")
+
+
+def test_two_responses_have_their_own_correlation_times() -> None:
+    """The fast errors of B are independent, those of A slow; starts that are fitted do not disturb this."""
+    law = mo.Chemistry(
+        [mo.Reaction("A -> B", name="a", k=mo.Unknown("0.08 1/min")), mo.Reaction("B -> C", name="b", k="0.02 1/min")]
+    )
+    random, t = np.random.default_rng(8), np.linspace(1, 50, 60)
+    a = 1000 * np.exp(-0.05 * t)
+    b = 1000 * 0.05 / (0.02 - 0.05) * (np.exp(-0.05 * t) - np.exp(-0.02 * t))
+    e = random.standard_normal((2, len(t)))
+    for i in range(1, len(t)):
+        e[0, i] = 0.9 * e[0, i - 1] + np.sqrt(1 - 0.9**2) * e[0, i]
+    run = mo.Experiment("1", t * 60, {"A": a + 10 * e[0], "B": b + 10 * e[1]}, {"A": 1000.0, "B": 0.0})
+    fit = mo.fit(law, run, autocorrelated=True)
+    assert fit.optimum.tau is not None
+    slow, fast = np.exp(-float(t[1] - t[0]) * 60 / np.maximum(fit.optimum.tau, 1e-9))
+    assert 0.6 < slow < 0.99
+    assert fast < 0.3
+    assert fit["a.k"].interval[0] < 0.05 / 60 < fit["a.k"].interval[1]
+    again = mo.fit(law, run, autocorrelated=True, n_starts=3, seed=1)
+    assert again["a.k"].value == pytest.approx(fit["a.k"].value, rel=1e-6)
+    with pytest.raises(mo.InputError, match="rates have neither"):
+        mo.fit(LAW, mo.Rates([1.0, 2.0, 3.0], {"A": [1.0, 2.0, 3.0]}), autocorrelated=True)

@@ -174,3 +174,49 @@ def test_the_decisions_of_a_table_on_the_command_line_and_in_a_job(molino: Typed
     fitted = molino("fit", tmp_path / "job.toml", "--json")
     assert fitted.exit_code == 0, fitted.output
     assert '"value": 0.0494' in fitted.stdout.replace("0.0495", "0.0494")
+
+
+def test_rates_tracers_and_vessels_are_read_by_the_same_rules(tmp_path: Path) -> None:
+    (tmp_path / "r.csv").write_text("r / mol L-1 min-1;c(A) / mM;T / °C\n0,01;8.400;50\n0,02;8.061;50\n")
+    rates = mo.read_rates(tmp_path / "r.csv", columns={"r": "rate [mol/L/min]"})
+    assert rates.concentrations["A"] == pytest.approx([8400, 8061])
+    assert "'8.400' is 8400" in str(rates)
+    assert rates.rate == pytest.approx([1 / 6, 1 / 3])
+    (tmp_path / "l.csv").write_text("rate [mol/L/min],A [mM]\n0.01,<1\n0.02,2\n")
+    with pytest.raises(mo.InputError, match="has limits"):
+        mo.read_rates(tmp_path / "l.csv")
+    (tmp_path / "t.csv").write_text("Zeit;signal\n08:00;0\n08:05;3,5\n08:10;5\n08:20;4,5\n08:30;2\n08:40;1\n08:50;0\n09:00;0\n")
+    test = mo.mixing.read_tracer(tmp_path / "t.csv", columns={"Zeit": "clock time"}, flow="1 L/min")
+    assert (test.times / 60).tolist() == [0, 5, 10, 20, 30, 40, 50, 60]
+    assert "times of day, zero at the first of each run ('08:00')" in " ".join(test.notes)
+    feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    law = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    tube = mo.PlugFlow(law, feed, diameter="20 mm", length="20 m")
+    (tmp_path / "v.csv").write_text(
+        "length [m];conversion of A [%];A [mM];SD\n5;10,5;<950;2\n10;20;>700;2\n20;35;650;2\n"
+    )
+    (run,) = mo.read_experiments(tmp_path / "v.csv", vessel=tube)
+    assert run.measured["conversion of A"] == pytest.approx([0.105, 0.2, 0.35])
+    np.testing.assert_allclose(run.below["A"], [950, np.nan, np.nan])
+    np.testing.assert_allclose(run.above["A"], [np.nan, 700, np.nan])
+    assert mo.fit(law, run)["r.k"].value > 0
+    with pytest.raises(mo.InputError, match="a given vessel has columns of its own"):
+        mo.read_experiments(tmp_path / "v.csv", vessel=tube, response="A [mM]")
+
+
+WRONG_OPTIONS: list[tuple[dict[str, Any], str]] = [
+    ({"decimal": ";"}, "decimal = ';'"),
+    ({"separator": "|"}, r"separator = '\|'"),
+    ({"columns": {"Zeitt": "time [min]"}}, "unknown column 'Zeitt'"),
+    ({"detection_limits": {"B": "1 mM"}}, "there is no column of 'B'"),
+    ({"detection_limits": {"A": "1 bar"}}, "is not a concentration"),
+    ({"columns": {"A": None}}, "no column of measured concentrations"),
+    ({"response": "A [mM]", "columns": {"A": None}}, "no column beside|only the column of times"),
+]
+
+
+@pytest.mark.parametrize(("options", "what"), WRONG_OPTIONS)
+def test_wrong_options_of_a_table(tmp_path: Path, options: dict[str, Any], what: str) -> None:
+    (tmp_path / "x.csv").write_text("time [min],A [mM]\n0,1\n5,0.5\n")
+    with pytest.raises(mo.InputError, match=what):
+        mo.read_experiments(tmp_path / "x.csv", **options)

@@ -17,9 +17,8 @@ from molino.desk.cli.table_options import (
     Separator,
     Sheet,
     Units,
-    columns_of,
     pairs,
-    separator_of,
+    reading,
 )
 from molino.desk.steps.common import load_figures, print_written
 from molino.desk.steps.terminal import console, show_table
@@ -73,11 +72,7 @@ def orders(
 
         runs = read_experiments(
             data,
-            sheet,
-            header_row=header_row,
-            columns=columns_of(columns),
-            decimal=decimal,
-            separator=separator_of(separator),
+            **reading(sheet, header_row, columns, decimal, separator),
             units=pairs(units, "--units"),
             response=response,
             detection_limits=pairs(detection_limit, "--detection-limit"),

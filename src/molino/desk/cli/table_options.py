@@ -7,6 +7,8 @@ from typing import Annotated
 
 import typer
 
+from molino.core.annotations import PlainData
+
 Sheet = Annotated[str | None, typer.Option("--sheet", help="The sheet of an XLSX file.", show_default=False)]
 HeaderRow = Annotated[
     int | None,
@@ -66,6 +68,10 @@ def columns_of(texts: Sequence[str] | None) -> str | list[str] | dict[str, str] 
     return texts[0] if len(texts) == 1 else list(texts)
 
 
-def separator_of(text: str | None) -> str | None:
-    """The separator; the word 'tab' is one."""
-    return "\t" if text in ("tab", "\\t") else text
+def reading(
+    sheet: str | None, header_row: int | None, columns: Sequence[str] | None, decimal: str | None, separator: str | None
+) -> PlainData:
+    """The place and meaning of a table as arguments of `read_experiments`; the word 'tab' is a separator."""
+    separator = "\t" if separator in ("tab", "\\t") else separator
+    found = {"sheet": sheet, "header_row": header_row, "columns": columns_of(columns)}
+    return {**found, "decimal": decimal, "separator": separator}

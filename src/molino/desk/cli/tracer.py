@@ -27,8 +27,7 @@ from molino.desk.cli.table_options import (
     HeaderRow,
     Separator,
     Sheet,
-    columns_of,
-    separator_of,
+    reading,
 )
 from molino.desk.steps import tracer as step
 from molino.desk.steps.common import print_written
@@ -128,11 +127,7 @@ def tracer(
             raise InputError("--only names a table of a job", "--only", "leave it out, or give a job file")
         test = read_tracer(
             data,
-            sheet,
-            header_row=header_row,
-            columns=columns_of(columns),
-            decimal=decimal,
-            separator=separator_of(separator),
+            **reading(sheet, header_row, columns, decimal, separator),
             baseline=windows,
             tail=tail,
             rule=rule,

@@ -185,7 +185,9 @@ def test_rates_tracers_and_vessels_are_read_by_the_same_rules(tmp_path: Path) ->
     (tmp_path / "l.csv").write_text("rate [mol/L/min],A [mM]\n0.01,<1\n0.02,2\n")
     with pytest.raises(mo.InputError, match="has limits"):
         mo.read_rates(tmp_path / "l.csv")
-    (tmp_path / "t.csv").write_text("Zeit;signal\n08:00;0\n08:05;3,5\n08:10;5\n08:20;4,5\n08:30;2\n08:40;1\n08:50;0\n09:00;0\n")
+    (tmp_path / "t.csv").write_text(
+        "Zeit;signal\n08:00;0\n08:05;3,5\n08:10;5\n08:20;4,5\n08:30;2\n08:40;1\n08:50;0\n09:00;0\n"
+    )
     test = mo.mixing.read_tracer(tmp_path / "t.csv", columns={"Zeit": "clock time"}, flow="1 L/min")
     assert (test.times / 60).tolist() == [0, 5, 10, 20, 30, 40, 50, 60]
     assert "times of day, zero at the first of each run ('08:00')" in " ".join(test.notes)

@@ -16,7 +16,7 @@ LINES = 100_000
 
 @row("read 100,000 lines of runs", 0.1)
 def read_lines() -> Pair:
-    """Five runs of a CSV file with decimal commas; by hand pandas, which is told all that Molino finds out."""
+    """Five runs of a CSV file with decimal commas; by hand pandas, with the separators, signs and types given."""
     folder = Path(tempfile.mkdtemp())
     times = np.arange(LINES // 5)
     rows = [

@@ -67,6 +67,24 @@ def given(random: np.random.Generator) -> list[mo.Experiment]:
     return _runs(np.linspace(3, 40, 10), measure)
 
 
+def signal(random: np.random.Generator, is_known: bool = True) -> list[mo.Experiment]:
+    """An absorbance with an offset; its slope is unknown, or known to 3 %."""
+    slope = 1.2e-3 * (1 + 0.03 * random.standard_normal() * is_known)
+    guess = "1.2 +- 0.036 L/mol" if is_known else "2 L/mol"
+    calibration = mo.Signal("A", slope=mo.Unknown(guess), blank=mo.Unknown(0.0))
+
+    def measure(c: np.ndarray) -> dict[str, object]:
+        values = 0.05 + slope * c + 0.01 * random.standard_normal(len(c))
+        return {"measured": {"absorbance": values}, "signals": {"absorbance": calibration}}
+
+    return _runs(np.linspace(0, 45, 10), measure)
+
+
+def offset(random: np.random.Generator) -> list[mo.Experiment]:
+    """Every value of A is 30 mol/m3 too high."""
+    return _runs(np.linspace(3, 60, 10), lambda c: {"measured": {"A": c + 30 + 8 * random.standard_normal(len(c))}})
+
+
 PLANS: dict[str, tuple[Callable[..., list[mo.Experiment]], dict[str, object]]] = {
     "limits of detection": (limits, {}),
     "correlated errors": (correlated, {"autocorrelated": True}),
@@ -75,6 +93,10 @@ PLANS: dict[str, tuple[Callable[..., list[mo.Experiment]], dict[str, object]]] =
     "independent, taken as correlated": (partial(correlated, rho=0.0), {"autocorrelated": True}),
     "three replicates": (replicates, {"errors": "replicates"}),
     "errors given with the values": (given, {}),
+    "offset": (offset, {"offset": "A"}),
+    "offset, not fitted": (offset, {}),
+    "signal, slope and blank unknown": (partial(signal, is_known=False), {}),
+    "signal, slope known to 3 %": (signal, {}),
 }
 
 

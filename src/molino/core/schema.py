@@ -46,9 +46,9 @@ class FieldSchema:
     ----------
     holds : str
         The kind of value: 'quantity'; 'quantities' (one or several); 'profile' (a quantity, or pairs of time and
-        quantity); 'contents' (quantities by species); 'entry' (a quantity, or an unknown one); 'constant' (that, or a
-        law over temperature); 'numbers' (several, without unit); 'flag', 'count', 'text'; 'part' and 'parts' (an object
-        of a class with fields of its own, or several by name).
+        quantity); 'contents' (quantities by species); 'entry' (a quantity, or an unknown one), 'entries' (several by
+        name); 'constant' (that, or a law over temperature); 'numbers' (several, without unit); 'flag', 'count', 'text';
+        'part' and 'parts' (an object of a class with fields of its own, or several by name).
     kind : str
         Of quantity; empty for any.
     alternatives : tuple of str
@@ -125,6 +125,11 @@ def several_forms(default: object = None) -> Any:
 def entry(kind: str = "", default: object = None) -> Any:
     """A field that holds a quantity or an unknown one, which its class reads."""
     return _declared(FieldSchema("entry", kind, sign="any"), default)
+
+
+def entries() -> Any:
+    """A field that holds quantities or unknown ones by name, which its class reads."""
+    return _declared(FieldSchema("entries", sign="any"), {})
 
 
 def numbers(default: object = None) -> Any:

@@ -17,6 +17,7 @@ SI_UNITS = {
     "density": "kg/m^3",
     "diameter": "m",
     "diffusivity": "m^2/s",
+    "electrical conductivity": "S/m",
     "energy": "J",
     "energy per amount": "J/mol",
     "energy per mass": "J/kg",
@@ -51,6 +52,7 @@ SI_UNITS = {
     "time": "s",
     "transfer coefficient": "1/s",
     "viscosity": "Pa*s",
+    "voltage": "V",
     "volume": "m^3",
     "volumetric flow": "m^3/s",
 }
@@ -62,6 +64,7 @@ EXAMPLES = {
     "density": "980 kg/m3",
     "diameter": "80 mm",
     "diffusivity": "2e-6 m2/s",
+    "electrical conductivity": "12 mS/cm",
     "energy": "3 MJ",
     "energy per amount": "120 kJ/mol",
     "energy per mass": "350 kJ/kg",
@@ -96,6 +99,7 @@ EXAMPLES = {
     "time": "3 h",
     "transfer coefficient": "0.1 1/s",
     "viscosity": "0.02 mPa*s",
+    "voltage": "35 mV",
     "volume": "4 m3",
     "volumetric flow": "12 m3/h",
 }

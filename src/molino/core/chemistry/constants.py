@@ -10,6 +10,7 @@ import math
 import re
 from collections.abc import Mapping
 from dataclasses import MISSING, dataclass
+from functools import partial
 from typing import ClassVar, Protocol, cast
 
 import sympy as sp
@@ -29,7 +30,8 @@ class Unknown:
     Parameters
     ----------
     guess : str, float or quantity
-        The start of the fit; an error by a factor of five is acceptable.
+        The start of the fit; an error by a factor of five is acceptable. "120 +- 3 L/mol" is known from elsewhere to
+        a standard deviation of 3 L/mol: a normal prior.
     lower, upper : optional
         Bounds, in any unit of the same dimension. By default a constant is positive, and an activation energy or an
         order (a constant in an exponent) is free.
@@ -55,7 +57,7 @@ class Unknown:
         for name in ("guess", "lower", "upper"):
             with faults.at():
                 if name == "guess" or getattr(self, name) is not None:
-                    settle(self, **{name: units.read(getattr(self, name), name=name)})
+                    settle(self, **{name: units.with_deviation(getattr(self, name), partial(units.read, name=name))})
         faults.raise_any()
         for name in ("lower", "upper"):
             bound = getattr(self, name)
@@ -75,6 +77,11 @@ class Unknown:
         unit: str | None = self.guess.unit
         return unit
 
+    @property
+    def deviation(self) -> float:
+        """The standard deviation of its prior in SI; infinite without one."""
+        return float(self.guess.deviation or math.inf)
+
     def bounds(self, lower: float, upper: float) -> tuple[float, float]:
         """Its bounds in SI, or those given."""
         return (
@@ -84,7 +91,7 @@ class Unknown:
 
     def __str__(self) -> str:
         bounds = f", {self.lower or ''} to {self.upper or ''}" if self.lower or self.upper else ""
-        return f"unknown (guess {self.guess}{bounds})"
+        return f"unknown ({'' if self.guess.deviation else 'guess '}{self.guess}{bounds})"
 
 
 @dataclass(frozen=True)
@@ -184,6 +191,15 @@ class Parameter:
     """The unit of a change of it if its guess is zero."""
     at: Value | None = None
     """The reference temperature of a rate or equilibrium constant."""
+    deviation: float = float("inf")
+    """The standard deviation of the prior of an unknown one."""
+
+    @classmethod
+    def of_unknown(cls, name: str, given: Unknown, lower: float = -math.inf, upper: float = math.inf) -> Parameter:
+        """The parameter of an unknown number, with bounds if it has none."""
+        low, high = given.bounds(lower, upper)
+        value = given.guess.si
+        return cls(name, value, given.unit, True, low, high, abs(value) or 1.0, deviation=given.deviation)
 
     @property
     def symbol(self) -> sp.Symbol:

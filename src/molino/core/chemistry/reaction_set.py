@@ -248,10 +248,11 @@ class ReactionSet(Frozen, Printed):
                 unknown = isinstance(part, Unknown | NotGiven)
                 stays_positive = suffix not in held.free and home.rpartition(".")[2] not in free
                 lower, upper = (0.0 if stays_positive and not si(part) <= 0 else -np.inf), np.inf
+                deviation = np.inf
                 if isinstance(part, Unknown):
-                    lower, upper = part.bounds(lower, upper)
+                    (lower, upper), deviation = part.bounds(lower, upper), part.deviation
                 at = None if suffix else getattr(held, "at", None)
-                found.append(Parameter(name, si(part), part.unit, unknown, lower, upper, at=at))
+                found.append(Parameter(name, si(part), part.unit, unknown, lower, upper, at=at, deviation=deviation))
         return tuple(found)
 
     @cached_property
@@ -261,11 +262,13 @@ class ReactionSet(Frozen, Printed):
         for reaction in self.reactions:
             given = reaction.enthalpy
             if given is not None:
-                lower, upper = -np.inf, np.inf
+                lower, upper, deviation = -np.inf, np.inf, np.inf
                 if isinstance(given, Unknown):
-                    lower, upper = given.bounds(lower, upper)
+                    (lower, upper), deviation = given.bounds(lower, upper), given.deviation
                 name, unknown = enthalpy_name(str(reaction.name)), isinstance(given, Unknown)
-                found.append(Parameter(name, si(given), given.unit, unknown, lower, upper, size=1e4))
+                found.append(
+                    Parameter(name, si(given), given.unit, unknown, lower, upper, size=1e4, deviation=deviation)
+                )
         return tuple(found)
 
     @cached_property

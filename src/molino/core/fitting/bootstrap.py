@@ -139,7 +139,7 @@ class _Resampler(Frozen):
     start: np.ndarray
     fitted: np.ndarray
     adjusted: np.ndarray
-    """Residuals over their standard deviation, widened for leverage and centred in each response."""
+    """Residuals over their standard deviation, widened for leverage and centered in each response."""
     response: np.ndarray
     case: np.ndarray
     kind: str
@@ -151,11 +151,12 @@ class _Resampler(Frozen):
         if self.kind == "cases":
             many = int(self.case.max()) + 1
             counts = np.bincount(random.integers(0, many, many), minlength=many)[self.case].astype(float)
+            counts = np.append(counts, np.ones(problem.priors))
         else:
-            noise = np.empty(len(self.fitted))
+            noise = random.standard_normal(len(self.fitted))  # of a prior the deviation is known
             for n in np.unique(self.response):
-                own = self.response == n
-                noise[own] = random.choice(self.adjusted[own & (problem.side == 0)], int(own.sum()))
+                own = np.flatnonzero(self.response == n)
+                noise[own] = random.choice(self.adjusted[own[problem.side[own] == 0]], len(own))
             problem = _drawn(problem, self.fitted + problem.links(problem.tau).color(noise) * problem.size)
         try:
             return minimise(problem, self.start, counts=counts, tolerance=1e-6).parameters
@@ -241,4 +242,4 @@ def _resampler(fit: FitData, kind: str) -> _Resampler:
     samples = {key: n for n, key in enumerate(dict.fromkeys(keys))}
     case = np.array([samples[key] for key in keys])
     weighed = fit.problem.with_errors_of(fit.optimum)
-    return _Resampler(weighed, fit.optimum.parameters, points.calculated, adjusted, response, case, kind)
+    return _Resampler(weighed, fit.optimum.parameters, fit.optimum.values, adjusted, response, case, kind)

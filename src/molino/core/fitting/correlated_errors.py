@@ -106,6 +106,18 @@ class Chains(Frozen):
             last[key] = i
         return cls(before, gap, np.array([names.index(r) for r in response]))
 
+    def with_separate(self, count: int) -> Chains:
+        """The same with more observations at the end, in no chain."""
+        return Chains(
+            np.append(self.before, np.full(count, -1)),
+            np.append(self.gap, np.full(count, np.nan)),
+            np.append(self.group, np.full(count, -1)),
+        )
+
+    def first(self, count: int) -> Chains:
+        """The first of its observations."""
+        return Chains(self.before[:count], self.gap[:count], self.group[:count])
+
     @property
     def responses(self) -> int:
         """The number of responses."""

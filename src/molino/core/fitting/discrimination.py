@@ -296,7 +296,7 @@ def _fitted(
 
 
 def _aicc(found: Fit) -> float:
-    problem, total = found.problem, len(found.points.measured)
+    problem, total = found.problem.without_priors(), len(found.points.measured)
     points = found.points
     scaled = (points.measured - points.calculated) / problem.size
     scaled = points.links.whiten(scaled) if points.links is not None else scaled
@@ -337,7 +337,9 @@ def _nested(fits: Mapping[str, Fit]) -> Iterator[Nested]:
 def _holds(large: Fit, small: Fit) -> bool:
     """Whether the wider law can reproduce the calculated values of the other, from its own optimum or from its
     guess."""
-    problem = large.problem.weighed(large.points.standard_deviation, small.points.calculated).as_values()
+    problem = (
+        large.problem.without_priors().weighed(large.points.standard_deviation, small.points.calculated).as_values()
+    )
     for start in (large.optimum.parameters, None):
         try:
             found = minimise(problem, start, tolerance=1e-9)

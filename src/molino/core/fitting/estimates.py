@@ -13,6 +13,9 @@ from molino.core.fitting.least_squares_problem import RANK, Optimum, Problem, Sc
 from molino.core.statistics import half_width
 from molino.core.units import Value
 
+_MANY = 1e6
+"""Degrees of freedom of a constant whose error is known."""
+
 
 @dataclass(frozen=True)
 class Estimate:
@@ -63,7 +66,7 @@ def estimates_of(problem: Problem, optimum: Optimum) -> tuple[tuple[Estimate, ..
     scale = Scale(problem.free, problem.mean_temperature)
     outward = scale.slope(optimum.parameters)
     weighted = optimum.information_rows(problem) @ outward
-    variance = optimum.expected_squares(problem) / (len(problem.measured) - len(problem.free))
+    variance = optimum.variance(problem)
     _, singular, right = np.linalg.svd(weighted, full_matrices=False)
     determined = singular > RANK * max(singular[0], 1e-300)
     inverse = right[determined].T / singular[determined]
@@ -108,7 +111,8 @@ def _with_unknown_errors(
     Roger, Biometrics 53 (1997) 983, with independent groups). For one group: P itself, and observations less constants.
     A limit counts by its information relative to that of a value, in `counts`.
     """
-    count, most = weighted.shape[1], max(float(counts.sum()) - weighted.shape[1], 1.0)
+    count = weighted.shape[1]
+    most = _MANY if problem.priors else max(float(counts.sum()) - count, 1.0)
     degrees = degrees_by_group(problem, weighted, counts)
     if problem.chains is not None and optimum.tau is not None and variance > 0:
         return _with_correlated_errors(problem, optimum, plain, outward)
@@ -134,7 +138,8 @@ def _with_correlated_errors(
     assert optimum.tau is not None
     weights, _ = problem.deviations(optimum.values, optimum.standard_deviation).steps
     rows = (optimum.slopes @ outward) * weights[:, None]
-    widened, spread = with_unknown_errors(rows, problem.group, problem.chains, optimum.tau)
+    group = np.where(problem.is_prior, -1, problem.group)
+    widened, spread = with_unknown_errors(rows, group, problem.chains, optimum.tau)
     variances = np.diag(outward @ plain @ outward.T)
     of_variances = np.sum(np.array([np.diag(outward @ own @ outward.T) for own in spread]) ** 2, axis=0)
     with np.errstate(divide="ignore", invalid="ignore"):

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import cached_property, lru_cache
+from functools import cached_property
 
 import numpy as np
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
 from molino.core.contract.metric import Metric
-from molino.core.contract.metrics import concentration, parse_metric
 from molino.core.contract.plant import Plant
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fitting.responses import metric_of, response_of
+from molino.core.fitting.signals import Signal
 from molino.core.frozen import Frozen, settle
 from molino.core.runs.scheduled_changes import Change
 from molino.core.schema import ReadField, several_forms
@@ -30,21 +31,6 @@ COMPOSITIONS = ("conversion", "yield", "selectivity", "fraction", "mass fraction
 """Metrics of the composition, which can be observed where only the kind of the vessel is known."""
 NOISE = 0.05
 """Largest negative concentration that is noise, relative to the largest; it is used as measured."""
-
-
-@lru_cache(maxsize=4096)
-def metric_of(response: str) -> Metric:
-    """An observation: a metric by its text, or the concentration of a species by its name."""
-    try:
-        return parse_metric(response)
-    except InputError:
-        return concentration(response)
-
-
-def response_of(observed: Metric | str) -> str:
-    """The name of an observation: for a concentration the name of its species."""
-    metric = metric_of(observed) if isinstance(observed, str) else observed
-    return metric.species if metric.what == "concentration" else str(metric)
 
 
 def axes_of(vessel: Vessel | Train) -> dict[str, str]:
@@ -104,6 +90,8 @@ class Experiment(Frozen):
         units; nan elsewhere, and nan in `measured` there.
     deviations : mapping of species or metric to array, shape (samples,)
         Standard deviations of the values, in SI or with units; nan where unknown.
+    signals : mapping of response to Signal
+        The responses in `measured` that are signals of instruments, with their calibrations.
 
     Raises
     ------
@@ -135,6 +123,7 @@ class Experiment(Frozen):
     below: Mapping[str, np.ndarray] = field(default_factory=dict)
     above: Mapping[str, np.ndarray] = field(default_factory=dict)
     deviations: Mapping[str, np.ndarray] = field(default_factory=dict)
+    signals: Mapping[str, Signal] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         faults = Faults()
@@ -157,7 +146,8 @@ class Experiment(Frozen):
             measured = {}
             for given, values in self.measured.items():
                 with faults.at(str(given)):
-                    measured[response_of(given)] = units.read_numbers(values, metric_of(str(given)).kind)
+                    response = response_of(given)
+                    measured[response] = units.read_numbers(values, self.kind_of(response))
             settle(self, measured=measured)
             self._settle_extra(faults)
             self._check_times(faults)
@@ -182,7 +172,7 @@ class Experiment(Frozen):
         """Limits or standard deviations of one response."""
         if response not in self.measured:
             raise InputError("it was not measured", "", nearest(response, self.measured))
-        kind, own = metric_of(response).kind, self.measured[response]
+        kind, own = self.kind_of(response), self.measured[response]
         is_difference = name == "deviations" and kind == "temperature"
         found = units.read_numbers(values, "temperature difference" if is_difference else kind)
         if found.shape != own.shape:
@@ -227,10 +217,12 @@ class Experiment(Frozen):
     def _check_values(self, faults: Faults) -> None:
         largest = self.largest  # noise is relative to it, not to the concentration of a minor species
         for response, values in self.measured.items():
-            kind = metric_of(response).kind
+            kind = self.kind_of(response)
             if values.shape != self.times.shape:
                 message = f"{len(values)} values for {len(self.times)} times"
                 faults.add(response, message, "give one for each, nan if missing")
+            elif response in self.signals:
+                continue
             elif (
                 kind in ("concentration", "pressure", "volume", "temperature")
                 and (values < -(NOISE * largest if kind == CONCENTRATION else 0.0)).any()
@@ -253,6 +245,20 @@ class Experiment(Frozen):
             faults.add("vessel", "the vessel has its own contents and temperature", "leave initial, T and gas out")
         if self.changes and (self.along != "time" or not self.vessel.vessels[0].spec.has_steady_state):
             faults.add("changes", "only a stirred tank over time can have changes", "leave them out")
+
+    def metric_of(self, response: str) -> Metric | None:
+        """The metric that was observed; None for a signal."""
+        signal = self.signals.get(response)
+        return metric_of(response) if signal is None or signal.of == response else None
+
+    def is_species(self, response: str) -> bool:
+        """Whether an observation is the concentration of a species."""
+        metric = self.metric_of(response)
+        return metric is not None and metric.what == CONCENTRATION
+
+    def kind_of(self, response: str) -> str:
+        """The kind of quantity of an observation."""
+        return self.signals[response].kind if response in self.signals else metric_of(response).kind
 
     @property
     def is_simple(self) -> bool:
@@ -295,14 +301,14 @@ class Experiment(Frozen):
         seen = {
             s: float(np.mean(v[first & np.isfinite(v)]))
             for s, v in self.measured.items()
-            if np.isfinite(v[first]).any() and metric_of(s).kind == CONCENTRATION
+            if self.is_species(s) and np.isfinite(v[first]).any()
         }
         return {**seen, **self.initial}
 
     @property
     def largest(self) -> float:
         """The largest concentration that was measured or charged, in mol/m^3."""
-        rows = [v for r, v in self.measured.items() if metric_of(r).kind == CONCENTRATION]
+        rows = [v for r, v in self.measured.items() if self.is_species(r)]
         measured = (float(np.nanmax(np.abs(row), initial=0.0)) for row in rows)
         return max([*measured, *self.initial.values()], default=0.0)
 
@@ -340,7 +346,7 @@ class Experiment(Frozen):
     def observed(self, response: str) -> np.ndarray:
         """Whether each sample of a species or metric is an observation, shape (samples,), bool."""
         counts = np.isfinite(self.measured[response])
-        defines = self.is_simple and response not in self.initial
+        defines = self.is_simple and response not in self.initial and self.metric_of(response) is not None
         return np.asarray(counts & (self.times > 0) if defines else counts)
 
     def limits(self, response: str) -> np.ndarray:
@@ -349,7 +355,8 @@ class Experiment(Frozen):
         for side, limits in ((-1, self.below), (1, self.above)):
             if response in limits:
                 found[np.isfinite(limits[response])] = side
-        return np.where(self.times > 0, found, 0) if self.is_simple and self.along == "time" else found
+        is_from_start = not self.is_simple or self.along != "time" or self.metric_of(response) is None
+        return found if is_from_start else np.where(self.times > 0, found, 0)
 
     def with_limits(self, response: str) -> np.ndarray:
         """The values, and the limits where there is one; shape (samples,)."""

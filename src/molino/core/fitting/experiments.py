@@ -10,14 +10,16 @@ import numpy as np
 
 from molino.core import units
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.constants import Unknown
 from molino.core.chemistry.findings import Review
 from molino.core.display import Display
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
+from molino.core.fitting.experiment import OUTLET, Experiment
 from molino.core.fitting.replicates import review_data
+from molino.core.fitting.signals import Signal
 from molino.core.frozen import Frozen
 from molino.core.printing import Printed
-from molino.core.units import QuantityLike
+from molino.core.units import QuantityLike, Value
 
 
 @dataclass(frozen=True)
@@ -76,6 +78,10 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
             message = f"run {', '.join(twice)} appears twice" if twice else "there are no runs"
             advice = "give each run a name of its own" if twice else "give data of at least one run"
             raise InputError(message, self.source or "experiments", advice)
+        for name, signal in self.signals.items():
+            if any(run.signals.get(name, signal) != signal for run in self.runs):
+                advice = "give one to all runs; per_run fits its unknowns in each run"
+                raise InputError(f"the signal '{name}' has several calibrations", self.source or "experiments", advice)
 
     @overload
     def __getitem__(self, index: int) -> Experiment: ...
@@ -99,11 +105,17 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
     @property
     def species(self) -> tuple[str, ...]:
         """Every species whose concentration was measured."""
-        return tuple(r for r in self.responses if metric_of(r).what == "concentration")
+        return tuple(dict.fromkeys(r for run in self.runs for r in run.measured if run.is_species(r)))
 
     def kind_of(self, response: str) -> str:
         """The kind of quantity of the observations."""
-        return metric_of(response).kind
+        having = next((run for run in self.runs if response in run.measured), self.runs[0])
+        return having.kind_of(response)
+
+    @property
+    def signals(self) -> dict[str, Signal]:
+        """The calibrations of responses that are signals."""
+        return {name: signal for run in self.runs for name, signal in run.signals.items()}
 
     @property
     def temperatures(self) -> tuple[float, ...]:
@@ -186,6 +198,26 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
         changed = found.without_sample(response, sample)
         runs = tuple(changed if r is found else r for r in self.runs)
         return replace(self, runs=runs, left_out=(*self.left_out, gone))
+
+    def with_offsets(self, responses: Sequence[str]) -> Experiments:
+        """The same with a common offset of some responses as an unknown."""
+        faults, signals = Faults(), {}
+        for response in responses:
+            if response not in self.responses:
+                faults.add("", f"'{response}' was not measured", nearest(response, self.responses))
+            elif response in self.signals:
+                faults.add("", f"'{response}' is a signal", "give it blank=mo.Unknown(0)")
+            else:
+                unit = self.display.difference_unit(self.kind_of(response)) or None
+                signals[response] = Signal(response, blank=Unknown(Value(0.0, unit)))
+        faults.raise_any()
+        if not signals:
+            return self
+        runs = tuple(
+            replace(run, signals={**run.signals, **{r: s for r, s in signals.items() if r in run.measured}})
+            for run in self.runs
+        )
+        return replace(self, runs=runs)
 
     def place(self, run: str, time: float) -> str:
         """The place of a sample, in words: '30 min', 'length 2 m', 'at the outlet'."""

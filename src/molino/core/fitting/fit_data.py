@@ -194,7 +194,7 @@ class FitData(Frozen, Result):
     def degrees_of_freedom(self) -> float:
         """Observations less constants; a limit counts by its information relative to that of a value."""
         if self.points.is_value.all():
-            return len(self.points.measured) - len(self.estimates)
+            return len(self.problem.measured) - len(self.estimates)
         return max(float(self.optimum.information_counts(self.problem).sum()) - len(self.estimates), 1.0)
 
     @property
@@ -207,7 +207,7 @@ class FitData(Frozen, Result):
     @property
     def variance(self) -> float:
         """Weighted sum of squares over degrees of freedom; one if the errors were estimated with the fit."""
-        return self.optimum.expected_squares(self.problem) / (len(self.points.measured) - len(self.estimates))
+        return self.optimum.variance(self.problem)
 
     @cached_property
     def error_factor(self) -> tuple[float, float] | None:

@@ -18,7 +18,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.fitting.experiment import Experiment, condition_kinds
 from molino.core.fitting.experiments import Experiments
-from molino.core.fitting.model import DELAY
+from molino.core.fitting.model import DELAY, LAG
 from molino.core.fitting.samples import RunPlaces
 from molino.core.frozen import Frozen
 from molino.core.trains.train import Train
@@ -43,9 +43,8 @@ class FitParameterMap(Frozen):
         """The places of the parameters in a run; in a planned one, those that are common to all runs."""
         if run.name in self.places:
             return self.places[run.name]
-        known = {p.name for p in chemistry.numbers}
-        shared = {p.name: i for i, p in enumerate(self.free) if p.name in known}
-        return _chemistry_places(chemistry, shared)
+        shared = {p.name: i for i, p in enumerate(self.free)}
+        return replace(_chemistry_places(chemistry, shared), signals=shared)
 
 
 def names(given: str | Sequence[str]) -> tuple[str, ...]:
@@ -70,8 +69,9 @@ class ParameterSearch:
 
     def map(self, fit_initial: FitInitial, unknowns: ByName, delay: QuantityLike) -> FitParameterMap:
         seek = {p.name for p in self.chemistry.unknowns}
-        for name in sorted({*self.per_run} - seek - unknowns.keys()):
-            hint = nearest(name, [*seek, *unknowns])
+        calibrated = self._unknowns_of_signals()
+        for name in sorted({*self.per_run} - seek - unknowns.keys() - calibrated.keys()):
+            hint = nearest(name, [*seek, *unknowns, *calibrated])
             self.faults.add("per_run", f"'{name}' is not an unknown constant", hint)
         for name in sorted(seek & unknowns.keys()):
             self.faults.add("unknowns", f"'{name}' is an unknown of the chemistry already", "leave it out here")
@@ -81,6 +81,13 @@ class ParameterSearch:
         for p in self.chemistry.unknowns:
             for run in self.runs if p.name in self.per_run else ():
                 self._add(p, [run])
+        for name, (signal, p) in calibrated.items():
+            having = [run for run in self.runs if signal in run.measured]
+            for several in [[run] for run in having] if name in self.per_run else [having]:
+                for run in several:
+                    own = self.places[run.name]
+                    self.places[run.name] = replace(own, signals={**own.signals, name: len(self.free)})
+                self.free.append(replace(p, name=f"{name}, {several[0].name}") if name in self.per_run else p)
         self._starts(fit_initial)
         guesses = {}
         for name in [n for n in unknowns if n not in seek]:
@@ -101,6 +108,34 @@ class ParameterSearch:
                 own, symbols={**own.symbols, **place.symbols}, settings={**own.settings, **place.settings}
             )
         self.free.append(replace(p, name=f"{p.name}, {runs[0].name}") if single else p)
+
+    def _unknowns_of_signals(self) -> dict[str, tuple[str, Parameter]]:
+        """The unknown numbers of signals by name, each with the signal and the parameter.
+
+        A slope has the sign of its guess, a delay is positive; a blank and the constants of a formula are free.
+        """
+        found = {}
+        for name, signal in self.data.signals.items():
+            entries = {**signal.entries, LAG: signal.delay}
+            for part, given in ((part, given) for part, given in entries.items() if isinstance(given, Unknown)):
+                guess = given.guess.si
+                is_signed = part == LAG or part.startswith("slope")
+                ends = ((0.0, np.inf) if guess >= 0 else (-np.inf, 0.0)) if is_signed else (-np.inf, np.inf)
+                p = Parameter.of_unknown(f"{name} {part}", given, *ends)
+                if guess == 0:
+                    p = replace(p, size=self._typical(name) if part != LAG else self._first_time())
+                found[p.name] = name, p
+        return found
+
+    def _typical(self, response: str) -> float:
+        """The largest value of a response."""
+        rows = [run.measured[response] for run in self.data if response in run.measured]
+        return max((float(np.nanmax(np.abs(row))) for row in rows if np.isfinite(row).any()), default=0.0) or 1.0
+
+    def _first_time(self) -> float:
+        """The first time of a sample after the start."""
+        runs = [run for run in self.data if run.along == "time" and (run.times > 0).any()]
+        return min((float(run.times[run.times > 0].min()) for run in runs), default=1.0)
 
     def _starts(self, fit_initial: FitInitial) -> None:
         """Concentrations at the start, or of the feed."""
@@ -158,7 +193,8 @@ class ParameterSearch:
                 own = self.places[run.name]
                 self.places[run.name] = replace(own, settings={**own.settings, name: len(self.free)})
             label = f"{name}, {several[0].name}" if name in self.per_run else name
-            self.free.append(Parameter(label, value, unknown.unit, True, lower, upper, abs(value) or 1.0))
+            size, deviation = abs(value) or 1.0, unknown.deviation
+            self.free.append(Parameter(label, value, unknown.unit, True, lower, upper, size, deviation=deviation))
         return unknown.guess
 
     def _delay(self, delay: QuantityLike) -> None:
@@ -166,7 +202,7 @@ class ParameterSearch:
         runs = [run for run in self.runs if run.along == "time"]
         if not runs:
             raise InputError("no run is over time", "", "outlets at steady state have no delay")
-        first = min((float(run.times[run.times > 0].min()) for run in runs if (run.times > 0).any()), default=1.0)
+        first = self._first_time()
         guess = 0.0 if delay is True else units.read(delay, "time", "delay").si
         for run in runs:
             self.places[run.name] = replace(self.places[run.name], delay=len(self.free))

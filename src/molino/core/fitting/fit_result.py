@@ -14,6 +14,7 @@ from molino.core.checks import checked_fact
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError
 from molino.core.fitting.bootstrap import Bootstrap, bootstrap
+from molino.core.fitting.common_offset import offset_notes
 from molino.core.fitting.experiment import OUTLET
 from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
@@ -116,6 +117,16 @@ class Fit(FitData):
             for name, t in zip(names, tau.tolist(), strict=True)
         ]
 
+    @property
+    def prior_lines(self) -> list[str]:
+        """The priors, and the distance of the estimates from them, in words."""
+        return [
+            f"prior: {p.name} {Value(p.value, p.unit, p.deviation)}, {abs(e.value - p.value) / p.deviation:.1f} "
+            f"standard deviations from the estimate"
+            for p, e in zip(self.problem.free, self.estimates, strict=True)
+            if np.isfinite(p.deviation)
+        ]
+
     def run_influence(self, workers: Workers = None) -> RunInfluence:
         """Refit without each run: the change of the constants, and a run that disagrees with the others as a whole,
         with the mislabeled condition that would explain it; see `core.fitting.run_influence`."""
@@ -129,6 +140,11 @@ class Fit(FitData):
             return None
         found = self.run_influence()
         return found if found.odd is not None else None
+
+    @cached_property
+    def offset_notes(self) -> list[str]:
+        """The responses with a common offset, in words; see `core.fitting.common_offset`."""
+        return list(offset_notes(self))
 
     @property
     def is_stopped(self) -> bool:
@@ -168,6 +184,8 @@ class Fit(FitData):
         odd = self.odd_run
         if odd is not None:
             warnings.append(odd.verdict)
+        else:
+            warnings += self.offset_notes
         for p in (p for p in self.outliers if odd is None or odd.odd is None or p.run != odd.odd.run):
             kind = self.data.kind_of(p.response)
             measured, calculated = (display.text(c, kind, 4) for c in (p.measured, p.calculated))
@@ -408,7 +426,7 @@ class Fit(FitData):
         if self.error_factor is not None:
             factor, probability = self.error_factor
             lines.append(f"errors: as given, times {factor:.3g} (p {p_text(probability)})")
-        lines += self.correlation_lines
+        lines += [*self.correlation_lines, *self.prior_lines]
         checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
         return [*lines, *self.diagnosis.lines, *left_out, starts, *checked]
 

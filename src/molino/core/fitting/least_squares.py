@@ -194,7 +194,7 @@ class _Search:
         factor = np.ones(len(degrees))
         for n in range(len(factor)):
             own = problem.group == n
-            if own.any():
+            if own.any() and np.isfinite(degrees[n]):
                 start = float(np.median(1 / (self.weights[own] * problem.size[own])))
                 factor[n] = common_factor(scaled[own], problem.side[own], counts[own], max(degrees[n], 1e-12), start)
         floor = 1e-10 * max(float(np.max(np.abs(scaled), initial=0.0)), float(np.max(factor)))
@@ -278,9 +278,9 @@ def left_at(problem: Problem, parameters: np.ndarray, evaluations: int) -> Optim
 
 def _first_weights(problem: Problem) -> np.ndarray:
     """One over the root mean square of each group, until its residuals are known."""
-    weights = np.empty(len(problem.measured))
     scaled = problem.measured / problem.size
-    for n in range(int(problem.group.max(initial=0)) + 1):
+    weights = 1 / problem.size
+    for n in np.unique(problem.group[~problem.is_prior]):
         own = problem.group == n
         size = np.sqrt(np.mean(scaled[own] ** 2)) if own.any() else 1.0
         weights[own] = 1 / ((size if size > 0 else 1.0) * problem.size[own])

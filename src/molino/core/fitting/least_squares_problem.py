@@ -52,6 +52,21 @@ class Fixed(Frozen):
 
 
 @dataclass(frozen=True, eq=False)
+class WithPriors(Frozen):
+    """A model with some of its parameters as its last observations."""
+
+    model: Model
+    index: np.ndarray
+
+    def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        values, slopes = self.model(parameters)
+        return np.append(values, parameters[self.index]), np.vstack([slopes, np.eye(len(parameters))[self.index]])
+
+    def rough(self) -> WithPriors:
+        return replace(self, model=self.model.rough())
+
+
+@dataclass(frozen=True, eq=False)
 class Problem(Frozen):
     """Observations, their model, and their errors.
 
@@ -71,6 +86,8 @@ class Problem(Frozen):
         Observations with correlated errors.
     tau : array of s, shape (responses,), optional
         Their correlation times, if they are known; otherwise they are estimated with the parameters.
+    priors : int
+        The number of last observations that are priors of parameters, with known errors.
     mean_temperature : float
         At which a pre-exponential factor and its activation energy are least correlated; nan without one.
     """
@@ -84,6 +101,39 @@ class Problem(Frozen):
     mean_temperature: float = np.nan
     chains: Chains | None = None
     tau: np.ndarray | None = None
+    priors: int = 0
+
+    @property
+    def is_prior(self) -> np.ndarray:
+        """Whether each observation is the prior of a parameter; shape (points,), bool."""
+        return np.arange(len(self.measured)) >= len(self.measured) - self.priors
+
+    def with_priors(self) -> Problem:
+        """The same with the priors of its parameters as its last observations, whose errors are known."""
+        index = [i for i, p in enumerate(self.free) if np.isfinite(p.deviation)]
+        if not index:
+            return self
+        zeros = np.zeros(len(index), dtype=int)
+        chains = self.chains.with_separate(len(index)) if self.chains is not None else None
+        return replace(
+            self,
+            model=WithPriors(self.model, np.array(index)),
+            measured=np.append(self.measured, [self.free[i].value for i in index]),
+            size=np.append(self.size, [self.free[i].deviation for i in index]),
+            group=np.append(self.group, zeros + self.group.max(initial=-1) + 1),
+            side=np.append(self.side, zeros),
+            chains=chains,
+            priors=len(index),
+        )
+
+    def without_priors(self) -> Problem:
+        """The same without the priors of its parameters."""
+        model, own = self.model, ~self.is_prior
+        if not isinstance(model, WithPriors):
+            return self
+        chains = self.chains.first(int(own.sum())) if self.chains is not None else None
+        arrays = {name: getattr(self, name)[own] for name in ("measured", "size", "group", "side")}
+        return replace(self, **arrays, model=model.model, chains=chains, priors=0)
 
     def links(self, tau: np.ndarray | None) -> Links:
         """The correlations of errors at correlation times."""
@@ -135,8 +185,8 @@ def leverage(weighted: np.ndarray) -> np.ndarray:
 def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray) -> np.ndarray:
     """Degrees of freedom of each group of observations with a common error: their number less their leverage.
 
-    For one group all observations less parameters. At least a tenth of the value for equal leverage of all
-    observations, so that a group that is fitted by its own parameters has an error.
+    For one group all observations less parameters; infinite for priors. At least a tenth of the value for equal
+    leverage of all observations, so that a group that is fitted by its own parameters has an error.
     """
     groups = int(problem.group.max(initial=0)) + 1
     total, many = float(counts.sum()), np.bincount(problem.group, counts, minlength=groups)
@@ -144,7 +194,9 @@ def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray)
     if groups == 1 or not weighted.size:
         return np.asarray(even)
     own = many - np.bincount(problem.group, leverage(weighted), minlength=groups)
-    return np.asarray(np.maximum(own, 0.1 * even))
+    found = np.maximum(own, 0.1 * even)
+    found[problem.group[problem.is_prior]] = np.inf
+    return np.asarray(found)
 
 
 class Scale:
@@ -252,6 +304,12 @@ class Optimum(Frozen):
     def sum_of_squares(self, problem: Problem) -> float:
         """See `Problem.sum_of_squares`."""
         return problem.sum_of_squares(self.values, self.standard_deviation, self.tau)
+
+    def variance(self, problem: Problem) -> float:
+        """Weighted sum of squares over degrees of freedom; one if the errors were estimated with the fit."""
+        if problem.priors and problem.group.any():
+            return 1.0
+        return self.expected_squares(problem) / (len(problem.measured) - len(problem.free))
 
     def expected_squares(self, problem: Problem) -> float:
         """The same with the expectation of the square of each limit."""

@@ -11,12 +11,14 @@ from molino.core.annotations import ByName
 from molino.core.balances.balance_symbols import AMOUNT, MOLAR_FLOW
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
+from molino.core.chemistry.constants import si
 from molino.core.contents.feed import Feed
 from molino.core.contract.metric import Metric
 from molino.core.contract.vessel import Vessel
 from molino.core.dual import value_of
 from molino.core.errors import InputError, SolveError
-from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
+from molino.core.fitting.experiment import OUTLET, Experiment
+from molino.core.fitting.responses import metric_of
 from molino.core.fitting.samples import (
     Observed,
     RunPlaces,
@@ -26,6 +28,7 @@ from molino.core.fitting.samples import (
     TransientSample,
     VesselNumbers,
 )
+from molino.core.fitting.signal_model import CalibratedSignal
 from molino.core.frozen import Frozen
 from molino.core.runs.scheduled_changes import changed_numbers
 from molino.core.trains.train import Train
@@ -40,6 +43,8 @@ TIGHT, ROUGH = (1e-12, 1e-14), (1e-8, 1e-11)
 """Tolerances of integration, relative and as a fraction of the scale: at an optimum, and during the search."""
 DELAY = "delay"
 """The name of the sampling delay among the parameters of a fit."""
+LAG = "delay"
+"""The name of the delay of a signal, after that of the signal."""
 
 
 def vessel_of(run: Experiment, chemistry: Chemistry, time: float | None = None) -> Vessel | Train:
@@ -114,12 +119,13 @@ def sample_of(
     InputError
         If the vessel does not have the observed metrics, or the condition.
     """
-    distinct, place = np.unique(times, return_inverse=True)
+    lags = _lags(run, responses, columns, places)
+    distinct, place, lags = _places(times, rows, lags)
     vessel = vessel_of(run, chemistry)
     own = {name: value for name, value in guesses.items() if name in places.settings}
     vessel = vessel.with_(own) if own else vessel
-    metrics = tuple(metric_of(response) for response in responses)
-    seen = Observed(run.name, tuple(responses), place[rows], columns)
+    seen = Observed(run.name, tuple(_response(run, response, places) for response in responses), place, columns)
+    metrics = tuple(metric_of(name) for name in seen.metrics)
     if not isinstance(vessel, Vessel):
         for metric in metrics:
             vessel.spec.expression(metric)
@@ -136,7 +142,46 @@ def sample_of(
             tank.spec.require_volume()
         expressions = tuple(vessel.spec.expression(metric) for metric in metrics)
         return SteadySample(seen, tuple(VesselNumbers(v, v.spec.case, places) for v in tanks), expressions)
-    return _transient(run, vessel, metrics, distinct, places, seen)
+    return _transient(run, vessel, metrics, distinct, places, seen, lags)
+
+
+def _response(run: Experiment, response: str, places: RunPlaces) -> str | CalibratedSignal:
+    """A response, or the signal that it is in this run."""
+    signal = run.signals.get(response)
+    if signal is None:
+        return response
+    entries = signal.entries
+    fitted = {
+        n: places.signals[f"{response} {name}"]
+        for n, name in enumerate(entries)
+        if f"{response} {name}" in places.signals
+    }
+    return CalibratedSignal(signal.model, np.array([si(one) for one in entries.values()]), fitted)
+
+
+def _lags(
+    run: Experiment, responses: Sequence[str], columns: np.ndarray, places: RunPlaces
+) -> tuple[np.ndarray, np.ndarray] | None:
+    """The delay of the signal of each observation, and the index of the parameter of a fitted one, or -1."""
+    delays = {name: signal.delay for name, signal in run.signals.items() if signal.delay is not None}
+    if not delays.keys() & {*responses}:
+        return None
+    if run.along != "time":
+        raise InputError("a signal has a delay, and the samples are not over time", "", "leave the delay out")
+    known = np.array([si(delays[name]) if name in delays else 0.0 for name in responses])
+    index = np.array([places.signals.get(f"{name} {LAG}", -1) for name in responses])
+    return known[columns], index[columns]
+
+
+def _places(
+    times: np.ndarray, rows: np.ndarray, lags: tuple[np.ndarray, np.ndarray] | None
+) -> tuple[np.ndarray, np.ndarray, tuple[np.ndarray, np.ndarray] | None]:
+    """The distinct places to be calculated, the place of each observation, and the delays of the places."""
+    if lags is None:
+        distinct, place = np.unique(times, return_inverse=True)
+        return distinct, place[rows], None
+    keys, place = np.unique(np.column_stack([times[rows], *lags]), axis=0, return_inverse=True)
+    return keys[:, 0], place.reshape(-1), (keys[:, 1], keys[:, 2].astype(int))
 
 
 def _transient(
@@ -146,6 +191,7 @@ def _transient(
     distinct: np.ndarray,
     places: RunPlaces,
     seen: Observed,
+    lags: tuple[np.ndarray, np.ndarray] | None,
 ) -> TransientSample:
     """The sample of a vessel over time or along its length."""
     over_time = run.along == "time"
@@ -155,7 +201,7 @@ def _transient(
         expressions = tuple((AMOUNT if over_time else MOLAR_FLOW)(metric.species) for metric in metrics)
         case = Case(vessel.spec.case.balances.reduced(expressions), vessel.spec.case.values)
         return TransientSample(
-            seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {}, None, False
+            seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {}, None, lags, False
         )
     if over_time:
         vessel.spec.require_volume()
@@ -170,7 +216,7 @@ def _transient(
     switch = vessel.spec.switch()
     numbers = VesselNumbers(vessel, Case(balances, vessel.spec.case.values), places)
     sizes = None if run.along == OUTLET else distinct
-    return TransientSample(seen, numbers, expressions, run.along, sizes, moving, switch)
+    return TransientSample(seen, numbers, expressions, run.along, sizes, moving, switch, lags)
 
 
 def _long_enough(run: Experiment, vessel: Vessel, sizes: np.ndarray) -> Vessel:

@@ -16,7 +16,7 @@ from molino.core.chemistry.reaction_set import Covariance
 from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.correlated_errors import Chains
 from molino.core.fitting.estimates import estimates_of
-from molino.core.fitting.experiment import OUTLET, Experiment, metric_of
+from molino.core.fitting.experiment import OUTLET, Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.fit_data import Points
 from molino.core.fitting.fit_parameters import FitInitial, FitParameterMap, ParameterSearch, names
@@ -47,6 +47,7 @@ def fit(
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
+    offset: str | Sequence[str] = (),
     per_run: str | Sequence[str] = (),
     n_starts: int = 1,
     seed: int = 0,
@@ -75,6 +76,8 @@ def fit(
         Conditions of the vessels to be fitted, with guesses: {"UA": "40 W/K", "coolant T": mo.Unknown("20 degC")}.
     delay : bool or time
         Whether the samples were taken later than noted, by a time to be fitted; or the guess of it.
+    offset : response, or several
+        Responses whose values have a common offset, to be fitted: a blank that was not subtracted.
     per_run : name, or several
         Unknown constants, or conditions, with a value per run.
     n_starts, seed : int
@@ -100,15 +103,16 @@ def fit(
     check_starts(n_starts, "fit")
     runs = data if isinstance(data, Rates) else as_experiments(data)
     problem, points, parameter_map = prepare(
-        chemistry, runs, errors, autocorrelated, fit_initial, unknowns, delay, per_run
+        chemistry, runs, errors, autocorrelated, fit_initial, unknowns, delay, offset, per_run
     )
     best, came = _best_of(problem, n_starts, seed, progress)
+    own = slice(len(points.measured))  # without the priors
     points = replace(
         points,
-        calculated=best.values,
-        standard_deviation=best.standard_deviation,
-        slopes=best.slopes,
-        links=problem.links(best.tau),
+        calculated=best.values[own],
+        standard_deviation=best.standard_deviation[own],
+        slopes=best.slopes[own],
+        links=problem.without_priors().links(best.tau),
     )
     return _result(chemistry, runs, problem, best, points, parameter_map, came if n_starts > 1 else None, errors)
 
@@ -126,16 +130,20 @@ def prepare(
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
+    offset: str | Sequence[str] = (),
     per_run: str | Sequence[str] = (),
 ) -> tuple[Problem, Points, FitParameterMap]:
     """The least-squares problem, its observations and its parameter map."""
     faults = Faults()
     if isinstance(data, Rates):
-        if fit_initial or delay or per_run or unknowns or autocorrelated:
-            faults.add("fit", "rates have neither starts nor delays nor vessels nor runs", "take these options out")
+        if fit_initial or delay or offset or per_run or unknowns or autocorrelated:
+            message = "rates have neither starts nor delays nor offsets nor vessels nor runs"
+            faults.add("fit", message, "take these options out")
         parameter_map = FitParameterMap(chemistry.unknowns, (), {})
         points, model = _rate_points(chemistry, data, faults)
     else:
+        with faults.at("offset"):
+            data = data.with_offsets(names(offset))
         parameter_map = ParameterSearch(chemistry, data, names(per_run), faults).map(fit_initial, unknowns or {}, delay)
         points, model = _points(chemistry, data, parameter_map, faults)
     if not parameter_map.free:
@@ -146,7 +154,8 @@ def prepare(
     total = len(points.measured)
     if total and not np.any(points.measured):
         faults.add("fit", "every measured value is zero, so that no constant is determined", "check the data")
-    if not faults.found and total <= len(parameter_map.free):
+    known = sum(np.isfinite(p.deviation) for p in parameter_map.free)
+    if not faults.found and total + known <= len(parameter_map.free):
         message = f"{total} observations for {len(parameter_map.free)} unknown constants"
         faults.add("fit", message, "measure more, or give some constants as numbers")
     size, group = np.ones(total), np.zeros(total, dtype=int)
@@ -160,7 +169,7 @@ def prepare(
     mean = 1 / float(np.mean([1 / T for T in temperatures])) if temperatures else np.nan
     chains = Chains.of(points.run, points.response, points.time, points.is_value) if autocorrelated else None
     problem = Problem(parameter_map.free, model, points.measured, size, group, points.side, mean, chains)
-    return problem, points, parameter_map
+    return problem.with_priors(), points, parameter_map
 
 
 def _points(
@@ -168,14 +177,16 @@ def _points(
 ) -> tuple[Points, Model]:
     """The observations of the runs, and the model that calculates them."""
     known = set(chemistry.names)
-    for name in sorted({n for run in data for n in (*run.measured, *run.initial) if _species_in(n)} - known):
+    in_data = {n for run in data for n in (*filter(run.is_species, run.measured), *run.initial)}
+    in_signals = {n for signal in data.signals.values() for n in signal.species}
+    for name in sorted((in_data | in_signals) - known):
         advice = f"{nearest(name, known)}; an inert is listed among the species of the chemistry"
         faults.add(data.source or "data", f"'{name}' is not a species of the chemistry", advice)
     samples: list[Sample] = []
     seen: list[tuple[Experiment, str, int]] = []
     for run in parameter_map.runs:
         with faults.at(f"run {run.name}"):
-            own = tuple(r for r in run.measured if r in known or not _species_in(r))
+            own = tuple(r for r in run.measured if r in known or not run.is_species(r))
             here = [(r, int(row)) for r in own for row in np.flatnonzero(run.observed(r) | (run.limits(r) != 0))]
             if not here:
                 raise InputError("no species of the chemistry was measured", "", "name columns after the species")
@@ -199,11 +210,6 @@ def _points(
         _variables(seen),
     )
     return points, BalanceModel(tuple(samples))
-
-
-def _species_in(response: str) -> bool:
-    """Whether a response is the concentration of a species."""
-    return metric_of(response).what == "concentration"
 
 
 def _variables(seen: Sequence[tuple[Experiment, str, int]]) -> dict[str, np.ndarray]:
@@ -337,8 +343,8 @@ def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | No
 
 def _typical(problem: Problem) -> np.ndarray:
     """The root mean square of each group times the size of its observations."""
-    standard_deviation = np.empty(len(problem.measured))
-    for n in np.unique(problem.group):
+    standard_deviation = problem.size.copy()
+    for n in np.unique(problem.group[~problem.is_prior]):
         own = problem.group == n
         standard_deviation[own] = problem.size[own] * (
             np.sqrt(np.mean((problem.measured[own] / problem.size[own]) ** 2)) or 1.0

@@ -135,7 +135,7 @@ def run_influence(fit: FitData, workers: Workers = None) -> RunInfluence:
 
 def _without(fit: FitData, name: str) -> tuple[LeftOutRun, Optimum] | None:
     """The fit without a run; None if the others do not determine one."""
-    points, problem = fit.points, fit.problem
+    points, problem = fit.points, fit.problem.without_priors()
     own = np.array(points.run) == name
     left = np.flatnonzero(np.any(points.slopes[~own] != 0, axis=0))
     if int((~own).sum()) <= len(left):
@@ -148,15 +148,17 @@ def _without(fit: FitData, name: str) -> tuple[LeftOutRun, Optimum] | None:
     )
     values = np.full(len(problem.free), np.nan)
     try:
+        others = others.with_priors()
         found = minimise(others, fit.optimum.parameters[left], tolerance=1e-7)
         values[left] = found.parameters
         degrees = len(others.measured) - len(left)
-        variance = found.expected_squares(others) / degrees
-        s = _errors(fit, own, found.standard_deviation)
+        variance = found.variance(others)
+        s = _errors(fit, own, found.standard_deviation[~others.is_prior])
         calculated, _ = problem.model(np.where(np.isfinite(values), values, fit.optimum.parameters))
         off = np.where(own, np.abs(problem.deviations(calculated, s).scaled), -1.0)
         without_worst = np.arange(len(own)) != int(np.argmax(off))  # one wrong value is not a wrong run
-        together = replace(_subset(fit, without_worst).weighed(s[without_worst]), chains=None)
+        together = replace(_subset(fit, without_worst), size=s[without_worst], chains=None).with_priors()
+        together = together.weighed(together.size)
         best = minimise(together, fit.optimum.parameters, tolerance=1e-7)
     except SolveError:
         return None
@@ -170,7 +172,7 @@ def _without(fit: FitData, name: str) -> tuple[LeftOutRun, Optimum] | None:
 
 def _subset(fit: FitData, kept: np.ndarray) -> Problem:
     """The problem with some of the observations."""
-    points, problem = fit.points, fit.problem
+    points, problem = fit.points, fit.problem.without_priors()
     assert isinstance(problem.model, BalanceModel)
     samples, begin = [], 0
     for sample in problem.model.samples:
@@ -197,7 +199,7 @@ def _subset(fit: FitData, kept: np.ndarray) -> Problem:
 
 def _errors(fit: FitData, own: np.ndarray, of_others: np.ndarray) -> np.ndarray:
     """The standard deviation of each observation, those of a run by the factors of the others."""
-    problem, s = fit.problem, fit.optimum.standard_deviation.copy()
+    problem, s = fit.problem.without_priors(), fit.points.standard_deviation.copy()
     s[~own] = of_others
     for g in np.unique(problem.group[own]):
         here, like = own & (problem.group == g), ~own & (problem.group == g)
@@ -215,7 +217,7 @@ def _explanations(fit: FitData, odd: LeftOutRun, others: Optimum) -> Iterator[st
     parameters = np.where(np.isfinite(odd.values), odd.values, fit.optimum.parameters)
     points = fit.points
     own = np.array(points.run) == odd.run
-    s = _errors(fit, own, others.standard_deviation)[own]
+    s = _errors(fit, own, others.standard_deviation[: int((~own).sum())])[own]
     rows = [int(np.argmin(np.abs(run.times - t))) for t in points.time[own]]
     responses = tuple(dict.fromkeys(np.array(points.response)[own].tolist()))
     columns = np.array([responses.index(r) for r in np.array(points.response)[own]])

@@ -21,6 +21,7 @@ from molino.core.contract.parameter_map import ParameterMap
 from molino.core.contract.vessel import Vessel
 from molino.core.dual import Dual, value_of
 from molino.core.errors import SolveError
+from molino.core.fitting.signal_model import CalibratedSignal
 from molino.core.frozen import Frozen
 from molino.core.runs.sensitivity import slopes_at
 from molino.core.runs.trajectory import Trajectory, integrate_segments, moved_expressions
@@ -38,6 +39,8 @@ class RunPlaces:
     symbols: Mapping[sp.Symbol, int] = field(default_factory=dict)
     settings: Mapping[str, int] = field(default_factory=dict)
     delay: int | None = None
+    signals: Mapping[str, int] = field(default_factory=dict)
+    """The constants of signals by name, "absorbance slope"."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -100,13 +103,34 @@ class VesselNumbers(Frozen):
 class Observed(Frozen):
     """The observations of one run: observation n is of `responses[columns[n]]` at the calculated place `rows[n]`.
 
-    Responses are species (their concentrations) and metrics, by name.
+    Responses are species (their concentrations) and metrics, by name; or signals, each a function of the calculated
+    columns.
     """
 
     run: str
-    responses: tuple[str, ...]
+    responses: tuple[str | CalibratedSignal, ...]
     rows: np.ndarray
     columns: np.ndarray
+
+    @cached_property
+    def metrics(self) -> tuple[str, ...]:
+        """The responses to be calculated, by name."""
+        names = (r.model.responses if isinstance(r, CalibratedSignal) else (r,) for r in self.responses)
+        return tuple(dict.fromkeys(name for own in names for name in own))
+
+    def read(self, values: np.ndarray, slopes: np.ndarray, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Each observation, shape (observations,), and its derivatives, from those of `metrics` at each place."""
+        found, by = np.empty(len(self.rows)), np.empty((len(self.rows), len(parameters)))
+        for n, response in enumerate(self.responses):
+            own = self.columns == n
+            rows = self.rows[own]
+            if isinstance(response, CalibratedSignal):
+                columns = [self.metrics.index(name) for name in response.model.responses]
+                found[own], by[own] = response.read(values[rows][:, columns], slopes[rows][:, columns], parameters)
+            else:
+                column = self.metrics.index(response)
+                found[own], by[own] = values[rows, column], slopes[rows, column]
+        return found, by
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,11 +143,13 @@ class Sample(Frozen):
         """Calculated values, shape (observations,), and derivatives by all parameters, shape (observations,
         parameters)."""
         values, slopes = self.calculate(parameters, tolerances)
+        if self.seen.metrics != self.seen.responses:
+            return self.seen.read(values, slopes, parameters)
         rows, columns = self.seen.rows, self.seen.columns
         return values[rows, columns], slopes[rows, columns]
 
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
-        """Responses, shape (places, responses), and derivatives, shape (places, responses, parameters of the fit)."""
+        """`seen.metrics`, shape (places, metrics), and derivatives, shape (places, metrics, parameters of the fit)."""
         raise NotImplementedError
 
 
@@ -131,8 +157,8 @@ class Sample(Frozen):
 class TransientSample(Sample):
     """A vessel over time or along its length.
 
-    `sizes` are the times, or the sizes of places along it (None: its end); `moving_numbers` and `switch` are changes
-    and events during the run.
+    `sizes` are the times, or the sizes of places along it (None: its end); `lags` the delays of their signals;
+    `moving_numbers` and `switch` are changes and events during the run.
     """
 
     numbers: VesselNumbers
@@ -141,6 +167,8 @@ class TransientSample(Sample):
     sizes: np.ndarray | None
     moving_numbers: Mapping[sp.Symbol, PiecewiseLinear]
     switch: Switch | None = None
+    lags: tuple[np.ndarray, np.ndarray] | None = None
+    """The delay of each place in s, and the index of the parameter of a fitted one, -1 of others; shapes (places,)."""
     is_checked: bool = True
     """Whether amounts below zero are an error, as in a run."""
     memory: dict[str, np.ndarray] = field(default_factory=dict)
@@ -148,7 +176,8 @@ class TransientSample(Sample):
 
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         case, by, chain = self.numbers.at(parameters)
-        points, by_place = self._points(parameters)
+        places, by_place = self._points(parameters)
+        points, back = (places, None) if self.lags is None else np.unique(places, return_inverse=True)
         if self.moving_numbers or self.switch is not None or case.balances.conditions:
             trajectory = self._trajectory(case, parameters, float(points[-1]), tolerances)
             states, sensitivities = slopes_at(trajectory, points, by)
@@ -164,6 +193,8 @@ class TransientSample(Sample):
             parts, owners = [case], np.zeros(len(points), dtype=int)
         if self.is_checked:
             self._check(case, points, states)
+        if back is not None:
+            points, states, sensitivities, owners = places, states[back], sensitivities[back], owners[back]
         values = np.empty((len(points), len(self.expressions)))
         slopes = np.empty((*values.shape, len(parameters)))
         for n, one in enumerate(parts):
@@ -192,11 +223,22 @@ class TransientSample(Sample):
         on them."""
         numbers, delay = self.numbers, self.numbers.places.delay
         if self.along == "time" and self.sizes is not None:
-            if delay is None:
+            if delay is None and self.lags is None:
                 return self.sizes, None
-            by_place = np.zeros((len(self.sizes), len(parameters)))
-            by_place[:, delay] = 1.0
-            return self.sizes + parameters[delay], by_place
+            places, by_place = self.sizes, np.zeros((len(self.sizes), len(parameters)))
+            if delay is not None:
+                by_place[:, delay] = 1.0
+                places = places + parameters[delay]
+            if self.lags is not None:  # before a signal has changed it shows the start
+                known, index = self.lags
+                fitted = np.flatnonzero(index >= 0)
+                lags = known.copy()
+                lags[fitted] = parameters[index[fitted]]
+                by_place[fitted, index[fitted]] -= 1.0
+                places = places - lags
+                by_place[places < 0] = 0.0
+                places = np.maximum(places, 0.0)
+            return places, by_place
         if "still" in self.memory:
             return self.memory["still"], None
         sizes = [None] if self.sizes is None else [(self.along, float(size)) for size in self.sizes]

@@ -8,6 +8,7 @@ import numpy as np
 import tomlkit
 from tomlkit.items import InlineTable
 
+from molino.core import units
 from molino.core.annotations import ByName, PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
@@ -181,7 +182,10 @@ def _inline(content: ByName) -> InlineTable:
 
 def _number(value: Value) -> float | str:
     """A number, or a text with its unit; as many digits as a float has."""
-    return value.si if value.unit is None else f"{value.to(value.unit):.16g} {value.unit}".strip()
+    if not value.deviation:
+        return value.si if value.unit is None else f"{value.to(value.unit):.16g} {value.unit}".strip()
+    deviation = value.deviation / units.unit(value.unit or "").factor
+    return f"{value.number:.16g} +- {deviation:.16g} {value.unit or ''}".strip()
 
 
 def _entry(part: Entry) -> float | str | InlineTable:

@@ -140,6 +140,8 @@ class JobContext:
                     found[name] = self.contents(given)
                 elif schema.holds == "entry":
                     found[name] = self.entry(given, schema.kind)
+                elif schema.holds == "entries":
+                    found[name] = {key: self.entry(one, schema.kind) for key, one in given.items()}
                 elif schema.holds == "constant":
                     found[name] = self.constant(given)
                 elif schema.holds == "part":

@@ -493,6 +493,7 @@ class FitTable(Table):
     fit_initial: list[str] | dict[str, list[str]] | None = None
     unknowns: dict[str, Entry] = {}
     delay: bool | str | float = False
+    offset: str | list[str] = []
     per_run: list[str] = []
     n_starts: int = Field(default=1, ge=1, le=10_000)
     seed: int = 0

@@ -93,6 +93,7 @@ def _holds(schema: FieldSchema) -> str:
         "profile": f"{kind}, or [[time, {kind}], ...]",
         "contents": "{ SPECIES = quantity }",
         "entry": f"{kind or 'a quantity'}, or {{ guess = ... }}",
+        "entries": "{ NAME = quantity, or { guess = ... } }",
         "numbers": "[numbers]",
         "constant": "a rate constant",
         "flag": "true or false",

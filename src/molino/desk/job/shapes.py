@@ -119,6 +119,7 @@ def _annotation(schema: FieldSchema) -> object:
         "profile": ProfileField,
         "contents": dict[str, Quantity],
         "entry": Entry,
+        "entries": dict[str, Entry],
         "numbers": list[float],
         "flag": bool,
         "count": int,

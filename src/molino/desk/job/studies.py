@@ -105,6 +105,7 @@ def study(
         "fit_initial": table.fit_initial,
         "unknowns": _unknowns(job, table, found),
         "delay": table.delay if isinstance(table.delay, bool | str) else job.in_unit(table.delay, "time"),
+        "offset": table.offset,
         "per_run": table.per_run,
     }
     if chemistry is not None:

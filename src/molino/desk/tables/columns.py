@@ -11,6 +11,7 @@ import pandas as pd
 
 from molino.core import units
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fitting.signals import Signal
 from molino.core.unit_tables import EXAMPLES, SI_UNITS
 from molino.desk.tables.cell_table import MISSING, CellTable
 from molino.desk.tables.clock import has_clock, is_clock, seconds_of
@@ -308,6 +309,23 @@ class Readings:
     def sorted_by(self, order: np.ndarray) -> Readings:
         by_kind = (self.measured, self.below, self.above, self.deviations)
         return Readings(*({r: v[order] for r, v in own.items()} for own in by_kind))
+
+
+def calibrated(
+    signal: Signal, column: Column, own: ColumnNumbers, read: Callable[[np.ndarray, str | None], np.ndarray]
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Values, limits and standard deviations of a column with a signal: in SI if it is a response of the fit, otherwise
+    those that `read` gives for it."""
+    if signal.is_response:
+        unit = units.expect(column.unit or "", signal.kind, column.label)
+        return unit.to_si(own.values), own.limits, own.deviations * unit.factor
+    zero, one = read(np.array([0.0, 1.0]), column.unit).tolist()
+    return read(own.values, column.unit), own.limits * int(np.sign(one - zero)), own.deviations * abs(one - zero)
+
+
+def own_signals(signals: Mapping[str, Signal], readings: Readings) -> dict[str, Signal]:
+    """The signals of a run that are responses of the fit."""
+    return {name: signal for name, signal in signals.items() if signal.is_response and name in readings.measured}
 
 
 def _coalesced(own: Sequence[ColumnNumbers]) -> ColumnNumbers:

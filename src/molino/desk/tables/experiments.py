@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -27,7 +28,7 @@ from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import QuantityLike
 from molino.desk.tables.cell_table import TableOptions
 from molino.desk.tables.cells import sheet_names
-from molino.desk.tables.columns import Column, Readings, take_rows
+from molino.desk.tables.columns import Column, Readings, calibrated, own_signals, take_rows
 from molino.desk.tables.layout import has_table, read_table
 from molino.desk.tables.measured_columns import Asked, Table, read
 from molino.desk.tables.observations import read_observations, shape_of
@@ -168,7 +169,10 @@ def _measured(asked: Asked, vessel: str | None) -> Experiments:
     signal_notes = [f"column '{name}': {signal}" for name, signal in asked.signals.items()]
     runs, temperature_notes = with_temperatures_of_names(runs)
     notes = (*table.notes, *signal_notes, *temperature_notes)
-    return Experiments(tuple(runs), table.path.name, _shown(table), (), notes)
+    of_signals = {
+        asked.signals[c.what].kind: c.unit for c in table.of("signal") if c.unit and asked.signals[c.what].is_response
+    }
+    return Experiments(tuple(runs), table.path.name, of_signals | _shown(table), (), notes)
 
 
 def with_temperatures_of_names(runs: list[Experiment]) -> tuple[list[Experiment], list[str]]:
@@ -328,14 +332,16 @@ def _experiment(
         signal, own = signals[column.what], numbers[column.label]
         with faults.at(f"run {name}, column '{column.label}'"):
             charged = initial.get(signal.of)
-            found = signal.concentration(own.values, column.unit, charged, T)
+            read = partial(signal.concentration, charged=charged, T=T)
+            found, limits, deviations = calibrated(signal, column, own, read)
+            if signal.is_response:
+                readings.add(column.what, found, limits, deviations)
+                continue
             if (found < -NOISE * np.nanmax(np.abs(found))).any():
                 worst = times[int(np.nanargmin(found))]
                 message = f"the signal gives a negative concentration of {signal.of} at {worst:g} s"
                 raise InputError(message, "", "check the calibration, or leave that cell empty")
-            if own.limits.any():
-                raise InputError("a signal has no limits (<)", "", "leave those cells empty")
-            readings.add(signal.of, found, own.limits, np.full(len(found), np.nan))
+            readings.add(signal.of, found, limits, deviations)
     where = "batch"
     if time.role == "space time":
         message = str(table.vessels[rows][0]) if table.vessels is not None else str(vessel or "")
@@ -358,6 +364,7 @@ def _experiment(
         where,
         bool(gas),
         from_charge=from_charge,
+        signals=own_signals(signals, readings),
         below=readings.below,
         above=readings.above,
         deviations=readings.deviations,

@@ -12,8 +12,9 @@ from molino.core import units
 from molino.core.contract.metrics import parse_metric
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
-from molino.core.fitting.experiment import Experiment, axes_of, condition_kinds, response_of
+from molino.core.fitting.experiment import Experiment, axes_of, condition_kinds
 from molino.core.fitting.experiments import Experiments
+from molino.core.fitting.responses import response_of
 from molino.core.fitting.signals import Signal
 from molino.core.runs.scheduled_changes import Change
 from molino.core.terms.heat import Jacket
@@ -24,8 +25,10 @@ from molino.desk.tables.cell_table import CellTable, complete_lines
 from molino.desk.tables.columns import (
     Column,
     Readings,
+    calibrated,
     decide_columns,
     merge_columns,
+    own_signals,
     read_columns,
     run_names,
     take_rows,
@@ -181,11 +184,10 @@ def _experiment(
             values, limits, deviations = read.values, read.limits, read.deviations
             if column.role == "signal":
                 signal = signals[column.what]
-                vessel.spec.expression(signal.metric)
-                values, response = signal.read(values, column.unit), response_of(signal.metric)
-                deviations = np.full(len(values), np.nan)
-                if limits.any():
-                    raise InputError("a signal has no limits (<)", "", "leave those cells empty")
+                if not signal.is_response:
+                    vessel.spec.expression(signal.metric)
+                    response = response_of(signal.metric)
+                values, limits, deviations = calibrated(signal, column, read, signal.read)
             else:
                 scatter = [numbers[c.label].values for c in columns if (c.role, c.what) == ("deviation", column.what)]
                 deviations = scatter[0] if scatter else deviations
@@ -203,6 +205,7 @@ def _experiment(
         vessel=own,
         along=along,
         changes=changes,
+        signals=own_signals(signals, readings),
         below=readings.below,
         above=readings.above,
         deviations=readings.deviations,

@@ -85,6 +85,22 @@ def offset(random: np.random.Generator) -> list[mo.Experiment]:
     return _runs(np.linspace(3, 60, 10), lambda c: {"measured": {"A": c + 30 + 8 * random.standard_normal(len(c))}})
 
 
+def two_parts(random: np.random.Generator) -> list[mo.Experiment]:
+    """Errors of 5 mol/m3 and 4 % of the value."""
+    times = np.linspace(2, 80, 12)
+    return _runs(times, lambda c: {"measured": {"A": c + np.hypot(5, 0.04 * c) * random.standard_normal(len(c))}})
+
+
+def outliers(random: np.random.Generator, share: float = 0.1) -> list[mo.Experiment]:
+    """One value in ten has an error ten times as large."""
+
+    def measure(c: np.ndarray) -> dict[str, object]:
+        s = np.where(random.random(len(c)) < share, 50, 5)
+        return {"measured": {"A": c + s * random.standard_normal(len(c))}}
+
+    return _runs(np.linspace(2, 25, 15), measure)
+
+
 PLANS: dict[str, tuple[Callable[..., list[mo.Experiment]], dict[str, object]]] = {
     "limits of detection": (limits, {}),
     "correlated errors": (correlated, {"autocorrelated": True}),
@@ -93,6 +109,9 @@ PLANS: dict[str, tuple[Callable[..., list[mo.Experiment]], dict[str, object]]] =
     "independent, taken as correlated": (partial(correlated, rho=0.0), {"autocorrelated": True}),
     "three replicates": (replicates, {"errors": "replicates"}),
     "errors given with the values": (given, {}),
+    "constant and relative errors": (two_parts, {"errors": "constant and relative"}),
+    "one outlier in ten, robust": (outliers, {"robust": True}),
+    "no outlier, robust": (partial(outliers, share=0.0), {"robust": True}),
     "offset": (offset, {"offset": "A"}),
     "offset, not fitted": (offset, {}),
     "signal, slope and blank unknown": (partial(signal, is_known=False), {}),

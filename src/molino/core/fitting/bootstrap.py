@@ -208,6 +208,8 @@ def bootstrap(
         raise InputError(f"'{kind}' is not a way to resample", "bootstrap", nearest(kind, KINDS))
     if times < 2:
         raise InputError(f"{times} refits", "bootstrap", "ask for 1000 or so")
+    if fit.points.weight is not None and kind == "residuals":
+        raise InputError("residuals of a robust fit", "bootstrap", "resample cases: kind='cases'")
     work = _resampler(fit, kind)
     seeds = np.random.SeedSequence(seed).spawn(times)
     rows: list[np.ndarray] = []

@@ -244,6 +244,8 @@ def discriminate(
     """
     if not isinstance(candidates, Mapping) or len(candidates) < 2:
         raise InputError("there are not two candidates", "discriminate", "give {'name': chemistry, ...}, two or more")
+    if options.get("robust"):
+        raise InputError("robust fits have no likelihood", "discriminate", "leave 'robust' out, and exclude outliers")
     runs = data if isinstance(data, Rates) else as_experiments(data)
     fits, failed = _fit_each(candidates, runs, workers, progress, options)
     aicc = {name: _aicc(found) for name, found in fits.items()}
@@ -298,21 +300,23 @@ def _fitted(
 def _aicc(found: Fit) -> float:
     problem, total = found.problem.without_priors(), len(found.points.measured)
     points = found.points
-    scaled = (points.measured - points.calculated) / problem.size
+    size = points.standard_deviation if problem.is_mixed else problem.size
+    scaled = (points.measured - points.calculated) / size
     scaled = points.links.whiten(scaled) if points.links is not None else scaled
     value, groups = 0.0, np.unique(problem.group)
-    floor = 1e-30 * float(np.max(np.abs(found.points.measured / problem.size))) ** 2
+    floor = 1e-30 * float(np.max(np.abs(found.points.measured / size))) ** 2
     for n in groups:
         own = problem.group == n
         side, many = points.side[own], int(own.sum())
-        start = float(np.median(points.standard_deviation[own] / problem.size[own]))
+        start = float(np.median(points.standard_deviation[own] / size[own]))
         squared = common_factor(scaled[own], side, np.ones(many), many, start) ** 2 + floor  # maximum likelihood
         limits = deviations(scaled[own], side, np.zeros(many), np.full(many, math.sqrt(squared))).scaled[side != 0]
         value += int((side == 0).sum()) * math.log(squared) + float(limits @ limits)
+        value += 2 * float(np.sum(np.log(size[own]))) if problem.is_mixed else 0.0
         if len(limits):
             values = scaled[own][side == 0]
             value += float(values @ values) / squared - len(values)
-    count = len(found.estimates) + len(groups)
+    count = len(found.estimates) + len(groups) * (2 if problem.is_mixed else 1)
     if problem.chains is not None and points.links is not None:
         value += points.links.log_determinant
         count += problem.chains.responses

@@ -56,6 +56,8 @@ class Points(Frozen):
     """The varied conditions: time, temperature, the charge, or concentrations."""
     links: Links | None = None
     """The correlations of errors, if they are not independent."""
+    weight: np.ndarray | None = None
+    """The weight of each observation in a robust fit: 1, or less if it is far from the model."""
 
     @property
     def residuals(self) -> np.ndarray:
@@ -69,8 +71,10 @@ class Points(Frozen):
 
     @property
     def scaled(self) -> np.ndarray:
-        """Residuals over their standard deviation; of a limit the signed root of -2 log(likelihood)."""
-        return self.deviations().scaled
+        """Residuals over their standard deviation, times their weight in a robust fit; of a limit the signed root of
+        -2 log(likelihood)."""
+        scaled = self.deviations().scaled
+        return scaled if self.weight is None else scaled * self.weight
 
     @property
     def independent(self) -> np.ndarray:
@@ -250,7 +254,8 @@ class FitData(Frozen, Result):
             r_squared = 1 - float(np.sum(residuals**2)) / total if total > 0 else float("nan")
             even = int(own.sum()) * (1 - len(self.estimates) / len(self.points.measured))
             degrees = max(int(own.sum()) - float(self.points.leverage[own].sum()), 0.1 * even)
-            standard_deviation = float(np.sqrt(np.sum(residuals**2) / degrees))
+            cut = residuals if self.points.weight is None else residuals * self.points.weight[own]
+            standard_deviation = float(np.sqrt(np.sum(cut**2) / degrees))
             found.append(Response(response, int(own.sum()), standard_deviation, r_squared))
         return tuple(found)
 

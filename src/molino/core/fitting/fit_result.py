@@ -27,6 +27,8 @@ from molino.core.statistics import p_text, student_t_quantile
 from molino.core.units import QuantityLike, Value
 
 _ODD = 0.05
+_MOST_NAMED = 5
+"""Observations of low weight that are named."""
 _NUMERICAL = 1e-8
 """Residuals below this fraction of the data are rounding, without outliers."""
 
@@ -82,7 +84,11 @@ class Fit(FitData):
         in Regression, 1982, section 2.2). They are part of the fit: `Experiments.without` excludes one.
         """
         points, degrees = self.points, self.degrees_of_freedom
-        if degrees < 2 or np.max(points.standard_deviation) < _NUMERICAL * np.max(np.abs(points.measured)):
+        if (
+            degrees < 2
+            or points.weight is not None
+            or np.max(points.standard_deviation) < _NUMERICAL * np.max(np.abs(points.measured))
+        ):
             return ()
         scaled = points.independent / np.sqrt(np.maximum(1 - points.leverage, 1e-12))
         variance = self.variance
@@ -118,6 +124,36 @@ class Fit(FitData):
         ]
 
     @property
+    def error_lines(self) -> list[str]:
+        """The constant and the relative part of the errors of each response, in words."""
+        found, names = [], np.array(self.points.response)
+        for name in self.responses if self.problem.is_mixed else ():
+            own = names == name
+            s, values = self.points.standard_deviation[own], self.points.calculated[own]
+            size = max(float(np.max(np.abs(values))), 1e-300)
+            columns = np.column_stack([np.ones(len(s)), (values / size) ** 2])
+            constant, relative = np.sqrt(np.maximum(np.linalg.lstsq(columns, s**2, rcond=None)[0], 0.0))
+            text = self.data.display.difference_text(float(constant), self.data.kind_of(name))
+            found.append(f"{name}: errors of {text} and {100 * relative / size:.3g} % of the value")
+        return found
+
+    @property
+    def robust_lines(self) -> list[str]:
+        """The observations that count for less in a robust fit, in words, the lowest weights first."""
+        points = self.points
+        if points.weight is None:
+            return []
+        low = [int(i) for i in np.argsort(points.weight) if points.weight[i] < 1]
+        named = "; ".join(
+            f"{self.place(points.run[i], float(points.time[i]))}, {points.response[i]} (weight {points.weight[i]:.2f})"
+            for i in low[:_MOST_NAMED]
+        )
+        more = f" and {len(low) - _MOST_NAMED} others" if len(low) > _MOST_NAMED else ""
+        return [
+            f"robust: {len(low)} of {len(points.weight)} values are far off and count for less: {named}{more}"
+        ]
+
+    @property
     def prior_lines(self) -> list[str]:
         """The priors, and the distance of the estimates from them, in words."""
         return [
@@ -135,7 +171,7 @@ class Fit(FitData):
     @cached_property
     def odd_run(self) -> RunInfluence | None:
         """The influence of runs if one disagrees with the others; looked for if there are outliers or other signs."""
-        suspicious = bool(self.outliers or self.diagnosis.warnings)
+        suspicious = self.points.weight is None and bool(self.outliers or self.diagnosis.warnings)
         if not suspicious or len(self.parameter_map.runs) < FEWEST or self.optimum.stopped:
             return None
         found = self.run_influence()
@@ -169,6 +205,7 @@ class Fit(FitData):
                     f"{e.name} is hardly determined (standard error {e.standard_error / e.value:.3g} times its value): "
                     f"its profile says how far the data bound it"
                 )
+        warnings += self.robust_lines
         if self.n_starts is not None and self.n_starts[0] < self.n_starts[1]:
             warnings.append(f"{self.n_starts[0]} of {self.n_starts[1]} starts reached this optimum, none a better one")
         if self.error_factor is not None and self.error_factor[1] < LEVEL:
@@ -426,7 +463,7 @@ class Fit(FitData):
         if self.error_factor is not None:
             factor, probability = self.error_factor
             lines.append(f"errors: as given, times {factor:.3g} (p {p_text(probability)})")
-        lines += [*self.correlation_lines, *self.prior_lines]
+        lines += [*self.error_lines, *self.correlation_lines, *self.prior_lines]
         checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
         return [*lines, *self.diagnosis.lines, *left_out, starts, *checked]
 

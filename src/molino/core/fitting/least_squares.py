@@ -9,7 +9,14 @@ import scipy
 
 from molino.core.errors import Fault, SolveError
 from molino.core.fitting.censoring import Deviations, common_factor
-from molino.core.fitting.least_squares_problem import Optimum, Problem, Scale, degrees_by_group
+from molino.core.fitting.least_squares_problem import (
+    Optimum,
+    Problem,
+    Scale,
+    degrees_by_group,
+    leverage,
+    mixed_errors,
+)
 
 Progress = Callable[[int, float], None]
 """Called after each evaluation with its number and the sum of squares, scaled by the root mean square of each
@@ -38,7 +45,8 @@ class _Search:
         if problem.chains is not None and self.tau is None:
             self.tau = np.zeros(problem.chains.responses)
         is_correlated = problem.chains is not None and problem.tau is None
-        self.is_coupled = bool(problem.group.any()) or self.has_limits or is_correlated  # errors affect the optimum
+        has_own_errors = bool(problem.group.any()) or problem.is_mixed
+        self.is_coupled = has_own_errors or self.has_limits or is_correlated  # errors affect the optimum
         self.evaluations = 0
         self.last: tuple[bytes, np.ndarray, np.ndarray] | None = None
         self.best: tuple[float, np.ndarray] = np.inf, np.empty(0)
@@ -191,6 +199,8 @@ class _Search:
         weighted = self.white(slopes * weights[:, None]) * np.broadcast_to(self.root, scaled.shape)[:, None]
         scaled = self.white(scaled)
         degrees = degrees_by_group(problem, weighted, counts)
+        if problem.is_mixed:
+            return self._mixed(values, weighted, degrees)
         factor = np.ones(len(degrees))
         for n in range(len(factor)):
             own = problem.group == n
@@ -200,6 +210,16 @@ class _Search:
         floor = 1e-10 * max(float(np.max(np.abs(scaled), initial=0.0)), float(np.max(factor)))
         floor = max(floor, 1e-15 * float(np.max(np.abs(problem.measured / problem.size), initial=0.0)), 1e-200)
         return np.asarray(np.maximum(factor, floor)[problem.group] * problem.size)
+
+    def _mixed(self, values: np.ndarray, weighted: np.ndarray, degrees: np.ndarray) -> np.ndarray:
+        """The standard deviations with a constant and a relative part, group by group."""
+        problem, hat = self.problem, leverage(weighted)
+        found = problem.size.copy()
+        for n in np.unique(problem.group[~problem.is_prior]):
+            own = problem.group == n
+            residuals = problem.measured[own] - values[own]
+            found[own] = mixed_errors(residuals, values[own], hat[own], max(float(degrees[n]), 1e-12))
+        return np.asarray(np.maximum(found, 1e-12 * float(np.max(np.abs(problem.measured)))))
 
 
 def minimise(

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
+import scipy
 
 from molino.core.chemistry.constants import Parameter
 from molino.core.errors import SolveError
@@ -17,6 +18,8 @@ from molino.core.unit_tables import GAS_CONSTANT
 
 RANK = 1e-8
 """Singular values below this fraction of the largest mean undetermined parameters."""
+_WIDEST_RATIO = 6.0
+"""Largest logarithm of the ratio of the relative and the constant part of errors."""
 _NEAR_OPTIMUM, _FARTHEST_NEAR = 0.5, 0.5
 """Distance from the optimum in standard errors at which the sum of squares is checked, and the largest in scaled
 parameters."""
@@ -88,6 +91,8 @@ class Problem(Frozen):
         Their correlation times, if they are known; otherwise they are estimated with the parameters.
     priors : int
         The number of last observations that are priors of parameters, with known errors.
+    is_mixed : bool
+        Whether the errors of a group have a constant and a relative part, which are both estimated.
     mean_temperature : float
         At which a pre-exponential factor and its activation energy are least correlated; nan without one.
     """
@@ -102,6 +107,7 @@ class Problem(Frozen):
     chains: Chains | None = None
     tau: np.ndarray | None = None
     priors: int = 0
+    is_mixed: bool = False
 
     @property
     def is_prior(self) -> np.ndarray:
@@ -160,9 +166,8 @@ class Problem(Frozen):
     def weighed(self, standard_deviation: np.ndarray, measured: np.ndarray | None = None) -> Problem:
         """The same with known standard deviations (and, if given, other measurements)."""
         group = np.zeros(len(self.measured), dtype=int)
-        return replace(
-            self, size=standard_deviation, group=group, measured=self.measured if measured is None else measured
-        )
+        found = self.measured if measured is None else measured
+        return replace(self, size=standard_deviation, group=group, measured=found, is_mixed=False)
 
     def with_errors_of(self, optimum: Optimum) -> Problem:
         """The same with the standard deviations, and their correlations, of an optimum."""
@@ -197,6 +202,29 @@ def degrees_by_group(problem: Problem, weighted: np.ndarray, counts: np.ndarray)
     found = np.maximum(own, 0.1 * even)
     found[problem.group[problem.is_prior]] = np.inf
     return np.asarray(found)
+
+
+def mixed_errors(residuals: np.ndarray, values: np.ndarray, leverage: np.ndarray, degrees: float) -> np.ndarray:
+    """The standard deviations of a group, s^2 = a^2 + (b value)^2, shape (points,).
+
+    The pseudo-likelihood with leverages: sum of (1 - h) log s^2 + r^2/s^2 is minimized (R. J. Carroll, D. Ruppert,
+    Transformation and Weighting in Regression, 1988, section 3.3).
+    """
+    relative = np.abs(values) / max(float(np.sqrt(np.mean(values**2))), 1e-300)
+
+    def sizes(log_ratio: float) -> np.ndarray:
+        return np.asarray(np.hypot(1.0, np.exp(log_ratio) * relative))
+
+    def deviance(log_ratio: float) -> float:
+        size = sizes(log_ratio)
+        squares = max(float(np.sum((residuals / size) ** 2)), 1e-300)
+        return 2 * float(np.sum((1 - leverage) * np.log(size))) + degrees * float(np.log(squares))
+
+    grid = np.linspace(-_WIDEST_RATIO, _WIDEST_RATIO, 21)
+    best = int(np.argmin([deviance(float(x)) for x in grid]))
+    ends = float(grid[max(best - 1, 0)]), float(grid[min(best + 1, len(grid) - 1)])
+    size = sizes(scipy.optimize.minimize_scalar(deviance, bounds=ends, method="bounded", options={"xatol": 1e-10}).x)
+    return np.asarray(size * np.sqrt(np.sum((residuals / size) ** 2) / degrees))
 
 
 class Scale:

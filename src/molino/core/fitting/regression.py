@@ -27,10 +27,11 @@ from molino.core.fitting.model import BalanceModel, sample_of
 from molino.core.fitting.rate_model import RateModel
 from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.replicates import pooled_scatter
+from molino.core.fitting.robust import robustly
 from molino.core.fitting.samples import Sample
 from molino.core.units import QuantityLike
 
-ERRORS = ("each", "same", "relative", "replicates", "given")
+ERRORS = ("each", "same", "relative", "constant and relative", "replicates", "given")
 """The options for errors without numbers."""
 
 _APART = 10.0
@@ -44,6 +45,7 @@ def fit(
     *,
     errors: object = None,
     autocorrelated: bool = False,
+    robust: bool = False,
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
@@ -66,10 +68,15 @@ def fit(
         The standard deviation s. "given": that of each value in the data, up to an estimated common factor; the default
         if each value has one, otherwise "each". "each": one per response, estimated (Y. Bard, Nonlinear Parameter
         Estimation, 1974, section 4-9). "same": one for all. "relative": proportional to each value, one factor per
-        response. "replicates": the scatter of replicates. Or {"xylose": "0.004 mol/L"}, up to a common factor.
+        response. "constant and relative": s^2 = a^2 + (b value)^2, a and b of each response estimated (R. J. Carroll,
+        D. Ruppert, Transformation and Weighting in Regression, 1988, chapter 3). "replicates": the scatter of
+        replicates. Or {"xylose": "0.004 mol/L"}, up to a common factor.
     autocorrelated : bool
         Whether errors of a response within a run are correlated, exp(-(time between)/tau), with a tau for each response
         that is estimated: as of an instrument that drifts, sampled often.
+    robust : bool
+        Whether values far from the model count for less: beyond 1.345 standard deviations the residual is cut (P. J.
+        Huber, Robust Statistics, 1981). The result names them, with their weights.
     fit_initial : species, or several, or mapping of run to species, optional
         Initial (or feed) concentrations to be fitted; by default those measured at time zero and not stated.
     unknowns : mapping of name to quantity or Unknown, optional
@@ -103,9 +110,12 @@ def fit(
     check_starts(n_starts, "fit")
     runs = data if isinstance(data, Rates) else as_experiments(data)
     problem, points, parameter_map = prepare(
-        chemistry, runs, errors, autocorrelated, fit_initial, unknowns, delay, offset, per_run
+        chemistry, runs, errors, autocorrelated, robust, fit_initial, unknowns, delay, offset, per_run
     )
     best, came = _best_of(problem, n_starts, seed, progress)
+    weight = None
+    if robust:
+        problem, best, weight = robustly(problem, best, progress)
     own = slice(len(points.measured))  # without the priors
     points = replace(
         points,
@@ -113,6 +123,7 @@ def fit(
         standard_deviation=best.standard_deviation[own],
         slopes=best.slopes[own],
         links=problem.without_priors().links(best.tau),
+        weight=None if weight is None else weight[own],
     )
     return _result(chemistry, runs, problem, best, points, parameter_map, came if n_starts > 1 else None, errors)
 
@@ -127,6 +138,7 @@ def prepare(
     data: Experiments | Rates,
     errors: object = None,
     autocorrelated: bool = False,
+    robust: bool = False,
     fit_initial: FitInitial = None,
     unknowns: ByName | None = None,
     delay: QuantityLike = False,
@@ -164,11 +176,19 @@ def prepare(
     if not faults.found:
         with faults.at("errors"):
             size, group = _weights(errors, data, points)
+    for option, name in ((robust, "robust"), (errors == "constant and relative", "errors = 'constant and relative'")):
+        if option and (autocorrelated or points.side.any()):
+            faults.add(name, "not with limits of detection or correlated errors", "leave one of the two out")
+    if robust and errors == "constant and relative":
+        faults.add("robust", "not with errors = 'constant and relative'", "take 'each' or 'relative'")
     faults.raise_any()
     temperatures = [T for T in data.temperatures if np.isfinite(T)]
     mean = 1 / float(np.mean([1 / T for T in temperatures])) if temperatures else np.nan
     chains = Chains.of(points.run, points.response, points.time, points.is_value) if autocorrelated else None
-    problem = Problem(parameter_map.free, model, points.measured, size, group, points.side, mean, chains)
+    is_mixed = errors == "constant and relative"
+    problem = Problem(
+        parameter_map.free, model, points.measured, size, group, points.side, mean, chains, is_mixed=is_mixed
+    )
     return problem.with_priors(), points, parameter_map
 
 
@@ -268,7 +288,7 @@ def _weights(errors: object, data: Experiments | Rates, points: Points) -> tuple
                 given[name] = units.read_difference(errors[name], data.kind_of(name), name)
         faults.raise_any()
         return np.array([given[s] for s in points.response]), together
-    if errors == "each":
+    if errors in ("each", "constant and relative"):
         return one, which
     if errors == "given":
         return _given(points, which, names), together

@@ -201,10 +201,11 @@ def _errors(fit: FitData, own: np.ndarray, of_others: np.ndarray) -> np.ndarray:
     """The standard deviation of each observation, those of a run by the factors of the others."""
     problem, s = fit.problem.without_priors(), fit.points.standard_deviation.copy()
     s[~own] = of_others
+    before = fit.points.standard_deviation
     for g in np.unique(problem.group[own]):
         here, like = own & (problem.group == g), ~own & (problem.group == g)
         if like.any():
-            s[here] = float(np.median(s[like] / problem.size[like])) * problem.size[here]
+            s[here] = float(np.median(s[like] / before[like])) * before[here]
     return s
 
 

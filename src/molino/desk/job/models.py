@@ -494,6 +494,7 @@ class FitTable(Table):
     unknowns: dict[str, Entry] = {}
     delay: bool | str | float = False
     offset: str | list[str] = []
+    robust: bool = False
     per_run: list[str] = []
     n_starts: int = Field(default=1, ge=1, le=10_000)
     seed: int = 0

@@ -106,6 +106,7 @@ def study(
         "unknowns": _unknowns(job, table, found),
         "delay": table.delay if isinstance(table.delay, bool | str) else job.in_unit(table.delay, "time"),
         "offset": table.offset,
+        "robust": table.robust,
         "per_run": table.per_run,
     }
     if chemistry is not None:

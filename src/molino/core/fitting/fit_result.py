@@ -149,9 +149,7 @@ class Fit(FitData):
             for i in low[:_MOST_NAMED]
         )
         more = f" and {len(low) - _MOST_NAMED} others" if len(low) > _MOST_NAMED else ""
-        return [
-            f"robust: {len(low)} of {len(points.weight)} values are far off and count for less: {named}{more}"
-        ]
+        return [f"robust: {len(low)} of {len(points.weight)} values are far off and count for less: {named}{more}"]
 
     @property
     def prior_lines(self) -> list[str]:

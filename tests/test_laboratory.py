@@ -67,6 +67,22 @@ def test_the_laboratory_job_asks_for_everything_and_gets_it(
         assert (results / f"fit-laboratory-{name}.png").stat().st_size > 10_000, name
 
 
+def test_the_probe_job_has_limits_an_unknown_blank_and_a_posterior(molino: Typed, laboratory: Path) -> None:
+    job = laboratory.parent / "probe.toml"
+    done = molino("fit", job, "--bootstrap", "30", "--posterior", "100")
+    assert done.exit_code == 0, done.output
+    for part in ("7 of them limits", "prior: absorbance slope 2.4 ± 0.05 L/mol", "posterior: ", "R-hat at most"):
+        assert part in " ".join(done.stdout.split()), part
+    results = job.parent / "results" / job.stem
+    content = json.loads((results / "fit.json").read_text())["fits"]["probe"]
+    truth = {**make_data.TRUTH, "absorbance blank": make_data.PROBE_TRUTH["blank"]}
+    for row in content["posterior"]["constants"]:
+        if row["constant"] in truth:
+            assert row["95 % low"] < truth[row["constant"]] < row["95 % high"]
+    for name in ("posterior", "predictions", "intervals"):
+        assert (results / f"fit-probe-{name}.png").stat().st_size > 10_000, name
+
+
 TANKS = """
 [units]
 time = "min"

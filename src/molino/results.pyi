@@ -29,6 +29,7 @@ from molino.core.fitting.discrimination import Discrimination as Discrimination
 from molino.core.fitting.fit_result import Fit as Fit
 from molino.core.fitting.next_experiment import NextExperiment as NextExperiment
 from molino.core.fitting.orders.screening_result import Prediction as Prediction, Screening as Screening
+from molino.core.fitting.posterior import Posterior as Posterior
 from molino.core.fitting.profile_likelihood import ProfileLikelihood as ProfileLikelihood
 from molino.core.fitting.rates.power_law import PowerLaw as PowerLaw
 from molino.core.runs.run import Run as Run

@@ -8,6 +8,9 @@ Two runs of a jacketed calorimeter in which furfural is hydrogenated to furfuryl
 temperature, the heat that comes in through the wall (negative: that leaves), and furfural in three samples a run. The
 balances are integrated by the classical Runge-Kutta method.
 
+Two runs with a probe in the liquor: the absorbance of furfural every few minutes, with a blank that was not subtracted;
+and samples whose xylose is below the limit of detection at the end.
+
 A tracer test of the cooker: salt put in at once, the conductivity of the outlet, with noise and a base line that
 drifts. Two mixed parts in series, each with a pocket in exchange, a part of the flow past them, a part of the volume
 dead; integrated by the classical Runge-Kutta method.
@@ -145,6 +148,38 @@ def heat_rows(seed: int = SEED) -> list[list[str]]:
     return table
 
 
+PROBE_TRUTH = {"slope": 2.36, "blank": 0.043}  # absorbance per mol/L of furfural, absorbance
+PROBE_NOISE = 0.004
+PROBE_RUNS = [("P1", 165.0, 0.25, 180.0), ("P2", 175.0, 0.25, 90.0)]
+DETECTED = 0.012  # mol/L of xylose
+
+
+def probe_rows(seed: int = SEED) -> list[list[str]]:
+    """The table of the probe as text, headings first."""
+    random = np.random.default_rng(seed)
+    table = [
+        [
+            "run",
+            "T [degC]",
+            "initial xylose [mol/L]",
+            "initial acid [mol/L]",
+            "time [min]",
+            "absorbance",
+            "xylose [mol/L]",
+        ]
+    ]
+    for run, celsius, charged, last in PROBE_RUNS:
+        times = last * np.arange(0, 25) / 24
+        xylose, furfural = series(charged, first_order("dehydration", celsius), first_order("resin", celsius), times)
+        signal = PROBE_TRUTH["blank"] + PROBE_TRUTH["slope"] * furfural + random.normal(0.0, PROBE_NOISE, 25)
+        noisy = xylose + random.normal(0.0, NOISE["xylose"], 25)
+        for i, t in enumerate(times):
+            sample = f"{noisy[i]:.4f}" if noisy[i] > DETECTED else f"<{DETECTED:g}"
+            fixed = [run, f"{celsius:g}", f"{charged:.2f}", f"{ACID:.2f}", f"{t:g}"]
+            table.append([*fixed, f"{signal[i]:.4f}", sample if i % 3 == 2 else ""])
+    return table
+
+
 TRACER_TRUTH = {
     "volume": 6.0,
     "flow": 0.2,  # m3, m3/min
@@ -209,6 +244,7 @@ if __name__ == "__main__":
     for name, content in (
         ("cob-liquor.csv", rows()),
         ("laboratory/calorimeter.csv", heat_rows()),
+        ("laboratory/probe.csv", probe_rows()),
         ("cooker-tracer.csv", tracer_rows()),
         ("starts/tracer/tracer.csv", tracer_rows(seed=1911)),
     ):

@@ -4,23 +4,21 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import scipy
 
-from molino.core import units
 from molino.core.annotations import PlainData
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.chemistry.reaction_set import Covariance
 from molino.core.errors import InputError, SolveError, nearest
+from molino.core.fitting.draws import Draws
 from molino.core.fitting.fit_data import FitData
 from molino.core.fitting.least_squares import minimise
 from molino.core.fitting.least_squares_problem import Problem
 from molino.core.frozen import Frozen
 from molino.core.parallel import Workers, in_order
-from molino.core.results import Result, Table, frame
 from molino.core.statistics import student_t_quantile
 
 KINDS = ("residuals", "cases")
@@ -29,7 +27,7 @@ _EVALUATIONS = 2_000
 
 
 @dataclass(frozen=True, eq=False)
-class Bootstrap(Frozen, Result):
+class Bootstrap(Draws):
     """Constants from resampled data.
 
     Attributes
@@ -37,16 +35,16 @@ class Bootstrap(Frozen, Result):
     names : tuple of str
     draws : array, shape (refits that converged, constants)
         In SI.
+    units : tuple of str or None
+        The units of the constants.
+    fitted : Chemistry
+        The chemistry of the fit.
     kind : str
         The resampled quantity, "residuals" or "cases".
     asked : int
         The requested number of refits.
-    units : tuple of str or None
-        The units of the constants.
     observations, degrees_of_freedom : int
         Of the fit.
-    fitted : Chemistry
-        The chemistry of the fit.
 
     Examples
     --------
@@ -58,14 +56,10 @@ class Bootstrap(Frozen, Result):
     (20, 1)
     """
 
-    names: tuple[str, ...]
-    draws: np.ndarray
     kind: str
     asked: int
-    units: tuple[str | None, ...]
     observations: int
     degrees_of_freedom: float
-    fitted: Chemistry = field(repr=False)
 
     @cached_property
     def chemistry(self) -> Chemistry:
@@ -75,26 +69,8 @@ class Bootstrap(Frozen, Result):
         Refits of cases are widened about the fitted constants by sqrt(observations/degrees of freedom), as in
         `intervals`.
         """
-        held = self.fitted.covariance
-        assert held is not None
-        values = {p.name: p.value for p in self.fitted.numbers}
-        best = np.array([values[name] for name in held.names])
-        away = self.draws[:, [self.names.index(name) for name in held.names]] - best
-        away *= math.sqrt(self.observations / self.degrees_of_freedom) if self.kind == "cases" else 1.0
-        own = Covariance(
-            held.names,
-            np.cov(away.T).reshape((len(best),) * 2),
-            held.degrees_of_freedom,
-            best + away,
-            held.temperatures,
-            held.concentrations,
-        )
-        return self.fitted.with_values({}, own)
-
-    @property
-    def standard_errors(self) -> dict[str, float]:
-        """Standard deviation of each constant over the refits."""
-        return dict(zip(self.names, np.std(self.draws, axis=0, ddof=1).tolist(), strict=True))
+        is_cases = self.kind == "cases"
+        return self.chemistry_over(math.sqrt(self.observations / self.degrees_of_freedom) if is_cases else 1.0)
 
     @property
     def intervals(self) -> dict[str, tuple[float, float]]:
@@ -109,26 +85,13 @@ class Bootstrap(Frozen, Result):
         low, high = np.percentile(self.draws, [100 * scipy.special.ndtr(-t), 100 * scipy.special.ndtr(t)], axis=0)
         return {n: (float(a), float(b)) for n, a, b in zip(self.names, low, high, strict=True)}
 
-    def table(self) -> Table:
-        """Median, standard error and 95 % interval in the unit of each constant."""
-        rows = []
-        for n, (name, text) in enumerate(zip(self.names, self.units, strict=True)):
-            unit = units.unit(text or "")
-            numbers = [unit.from_si(x) for x in (float(np.median(self.draws[:, n])), *self.intervals[name])]
-            rows.append((name, text or "", numbers[0], self.standard_errors[name] / unit.factor, *numbers[1:]))
-        return frame(rows, columns=["constant", "unit", "median", "standard error", "95 % low", "95 % high"])
-
     def to_dict(self) -> PlainData:
         """Plain data: the number of refits, and each constant with its interval."""
         return {"refits": len(self.draws), "kind": self.kind, "constants": self.table().to_dict("records")}
 
     def __str__(self) -> str:
         lines = [f"bootstrap of {self.kind}: {len(self.draws)} refits of {self.asked}"]
-        for name, unit, *numbers in self.table().itertuples(index=False):
-            median, error, low, high = (f"{x:.4g}" for x in numbers)
-            message = f"  {name}: median {median} (standard error {error}), 95 %: {low} to {high} {units.pretty(unit)}"
-            lines.append(message.rstrip())
-        return "\n".join(lines)
+        return "\n".join([*lines, *self.lines()])
 
 
 @dataclass(frozen=True, eq=False)
@@ -223,7 +186,7 @@ def bootstrap(
         message = f"only {len(draws)} of {times} refits converged"
         raise SolveError(message, "bootstrap", "the data hardly determine the constants: look at their profiles")
     own, count = tuple(e.unit for e in fit.estimates), len(fit.points.measured)
-    return Bootstrap(tuple(fit.values), draws, kind, times, own, count, fit.degrees_of_freedom, fit.chemistry)
+    return Bootstrap(tuple(fit.values), draws, own, fit.chemistry, kind, times, count, fit.degrees_of_freedom)
 
 
 def _resampler(fit: FitData, kind: str) -> _Resampler:

@@ -36,6 +36,9 @@ class _WithOffset(Frozen):
     def rough(self) -> _WithOffset:
         return replace(self, model=self.model.rough())
 
+    def plain(self) -> _WithOffset:
+        return replace(self, model=self.model.plain())
+
 
 def offset_notes(fit: FitData) -> Iterator[str]:
     """The responses with a common offset, in words."""

@@ -303,10 +303,10 @@ class FitData(Frozen, Result):
         return Band(np.asarray(times), *columns)
 
     def expected(
-        self, run: Experiment, times: np.ndarray
+        self, run: Experiment, times: np.ndarray, parameters: np.ndarray | None = None
     ) -> tuple[tuple[str, ...], np.ndarray, np.ndarray, np.ndarray]:
         """The responses of a run (of a planned one: all responses), their values and standard deviations, shape (times,
-        responses), and derivatives, shape (times, responses, constants)."""
+        responses), and derivatives, shape (times, responses, constants); of other parameters without derivatives."""
         responses = tuple(r for r in self.responses if r in run.measured or not run.measured)
         count = len(responses)
         rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))
@@ -314,7 +314,9 @@ class FitData(Frozen, Result):
         sample = sample_of(
             run, self.sought, responses, np.asarray(times), rows, columns, places, self.parameter_map.guesses
         )
-        values, slopes = sample.observed(self.optimum.parameters, TIGHT)
+        if parameters is not None:
+            sample = sample.plain()
+        values, slopes = sample.observed(self.optimum.parameters if parameters is None else parameters, TIGHT)
         shape = (len(times), count)
         names = np.array(self.points.response)
         standard_deviation = np.array(

@@ -18,6 +18,7 @@ from molino.core.fitting.common_offset import offset_notes
 from molino.core.fitting.experiment import OUTLET
 from molino.core.fitting.fit_data import Band, FitData, Outlier
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
+from molino.core.fitting.posterior import Posterior, sample_posterior
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
 from molino.core.fitting.residual_diagnostics import LEVEL, Diagnosis, diagnose
 from molino.core.fitting.run_influence import FEWEST, RunInfluence, run_influence
@@ -256,6 +257,12 @@ class Fit(FitData):
     ) -> Bootstrap:
         """Refit to resampled data, on all cores if it takes long; see `core.fitting.bootstrap`."""
         return bootstrap(self, times, kind, seed, workers, progress)
+
+    def posterior(
+        self, draws: int = 2000, seed: int = 0, progress: Callable[[int, int], None] | None = None
+    ) -> Posterior:
+        """Sample the posterior distribution of the constants; see `core.fitting.posterior`."""
+        return sample_posterior(self, draws, seed, progress)
 
     def next_experiment(
         self,

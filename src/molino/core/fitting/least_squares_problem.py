@@ -34,6 +34,9 @@ class Model(Protocol):
     def rough(self) -> Model:
         """The same to fewer digits, for the way to an optimum."""
 
+    def plain(self) -> Model:
+        """The same without derivatives, which are zero or not, where that is faster."""
+
 
 @dataclass(frozen=True, eq=False)
 class Fixed(Frozen):
@@ -53,6 +56,9 @@ class Fixed(Frozen):
     def rough(self) -> Fixed:
         return replace(self, model=self.model.rough())
 
+    def plain(self) -> Fixed:
+        return replace(self, model=self.model.plain())
+
 
 @dataclass(frozen=True, eq=False)
 class WithPriors(Frozen):
@@ -67,6 +73,9 @@ class WithPriors(Frozen):
 
     def rough(self) -> WithPriors:
         return replace(self, model=self.model.rough())
+
+    def plain(self) -> WithPriors:
+        return replace(self, model=self.model.plain())
 
 
 @dataclass(frozen=True, eq=False)

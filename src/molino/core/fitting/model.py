@@ -81,6 +81,9 @@ class BalanceModel(Frozen):
     def rough(self) -> BalanceModel:
         return replace(self, tolerances=ROUGH)
 
+    def plain(self) -> BalanceModel:
+        return replace(self, samples=tuple(sample.plain() for sample in self.samples))
+
     def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         values, slopes = [], []
         for sample in self.samples:
@@ -201,7 +204,7 @@ def _transient(
         expressions = tuple((AMOUNT if over_time else MOLAR_FLOW)(metric.species) for metric in metrics)
         case = Case(vessel.spec.case.balances.reduced(expressions), vessel.spec.case.values)
         return TransientSample(
-            seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {}, None, lags, False
+            seen, VesselNumbers(vessel, case, places), expressions, "time", distinct, {}, None, lags, is_checked=False
         )
     if over_time:
         vessel.spec.require_volume()

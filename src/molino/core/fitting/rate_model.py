@@ -104,6 +104,8 @@ class RateModel(Frozen):
     def rough(self) -> RateModel:
         return self
 
+    plain = rough
+
     def __call__(self, parameters: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         assert self.network is not None
         make, slopes, _ = _compiled(self.network, self.species)

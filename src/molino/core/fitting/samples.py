@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -148,6 +148,10 @@ class Sample(Frozen):
         rows, columns = self.seen.rows, self.seen.columns
         return values[rows, columns], slopes[rows, columns]
 
+    def plain(self) -> Sample:
+        """The same without derivatives, where that is faster."""
+        return self
+
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         """`seen.metrics`, shape (places, metrics), and derivatives, shape (places, metrics, parameters of the fit)."""
         raise NotImplementedError
@@ -169,13 +173,20 @@ class TransientSample(Sample):
     switch: Switch | None = None
     lags: tuple[np.ndarray, np.ndarray] | None = None
     """The delay of each place in s, and the index of the parameter of a fitted one, -1 of others; shapes (places,)."""
+    is_plain: bool = False
+    """Whether derivatives are left out, and zero."""
     is_checked: bool = True
     """Whether amounts below zero are an error, as in a run."""
     memory: dict[str, np.ndarray] = field(default_factory=dict)
     """The places, if no parameter of the fit changes them."""
 
+    def plain(self) -> TransientSample:
+        return replace(self, is_plain=True)
+
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:
         case, by, chain = self.numbers.at(parameters)
+        if self.is_plain:
+            by, chain = (), np.zeros((0, len(parameters)))
         places, by_place = self._points(parameters)
         points, back = (places, None) if self.lags is None else np.unique(places, return_inverse=True)
         if self.moving_numbers or self.switch is not None or case.balances.conditions:

@@ -20,6 +20,8 @@ _FILES = {
         "laboratory/cob-kinetics.toml",
         "laboratory/calorimeter.toml",
         "laboratory/calorimeter.csv",
+        "laboratory/probe.toml",
+        "laboratory/probe.csv",
         "cooker-tracer.csv",
     ),
     "ether": ("ether.toml",),
@@ -30,6 +32,8 @@ _FILES = {
 _FURTHER = {
     "liquor": "The same data for the laboratory:\n  molino fit {folder}/laboratory/cob-kinetics.toml\n"
     "A rate law from a calorimeter:\n  molino fit {folder}/laboratory/calorimeter.toml\n"
+    "A rate law from a probe with an unknown blank, and samples below the limit of detection:\n"
+    "  molino fit {folder}/laboratory/probe.toml\n"
     "A tracer test of the cooker:\n  molino tracer {folder}/cooker-tracer.csv --volume '6 m3' --flow '12 m3/h' "
     "--injected '1.5 kg' --calibration '0.55 g/L' --baseline '-5 min:-0.5 min' --baseline '320 min:360 min'",
     "ether": "The example with measurements, fits and a coil:\n  molino demo",

@@ -35,10 +35,18 @@ Refits = Annotated[
     int | None,
     typer.Option("--bootstrap", metavar="N", min=2, help="Also refit N times to resampled data.", show_default=False),
 ]
+DrawCount = Annotated[
+    int | None,
+    typer.Option("--posterior", metavar="N", min=10, help="Also draw N times from the posterior.", show_default=False),
+]
 
 _OPTIONS: dict[str, dict[str, tuple[object, object]]] = {
     "check": {"equations": (Written, False), "thorough": (Thorough, False)},
-    "fit": {"profile_likelihood": (ProfileLikelihood, False), "bootstrap": (Refits, None)},
+    "fit": {
+        "profile_likelihood": (ProfileLikelihood, False),
+        "bootstrap": (Refits, None),
+        "posterior": (DrawCount, None),
+    },
 }
 """The further options of a command: annotation and default."""
 _ABOUT = {
@@ -53,7 +61,7 @@ _ABOUT = {
         Fit the unknown constants to the data: values, 95 % intervals, correlation, diagnostics.
 
         Also the other analyses of its table `fit.NAME`: screening of orders, rates, the Arrhenius line, profile
-        likelihoods, bootstrap, candidate laws, the next experiment.
+        likelihoods, bootstrap, posterior, candidate laws, the next experiment.
     """,
     "survey": """
         Compare a given conversion, equilibrium, a stirred tank, a tube and a batch on one feed, before a design.

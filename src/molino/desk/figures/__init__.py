@@ -18,6 +18,7 @@ from molino.desk.figures.heat_safety import heat_safety
 from molino.desk.figures.optimum import optimum
 from molino.desk.figures.orders import orders
 from molino.desk.figures.over_temperature import over_temperature
+from molino.desk.figures.posterior import intervals, posterior
 from molino.desk.figures.profile import profile
 from molino.desk.figures.rates import power_law, slopes
 from molino.desk.figures.recommendation import recommendation
@@ -42,6 +43,7 @@ _FUNCTIONS: dict[str, Callable[..., Figure]] = {
     "LaminarInTime": over_time,
     "LaminarRun": field,
     "Optimum": optimum,
+    "Posterior": posterior,
     "PowerLaw": power_law,
     "Rates": slopes,
     "Recommendation": recommendation,
@@ -84,10 +86,12 @@ __all__ = [
     "fit",
     "heat_balance",
     "heat_safety",
+    "intervals",
     "optimum",
     "orders",
     "over_temperature",
     "over_time",
+    "posterior",
     "power_law",
     "profile",
     "profiles",

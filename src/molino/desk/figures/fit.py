@@ -14,6 +14,7 @@ from molino.core.display import Display
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiment import OUTLET, Experiment
 from molino.core.fitting.fit_result import Fit
+from molino.core.fitting.posterior import Posterior, PredictionBand
 from molino.desk.figures import style
 from molino.desk.figures.residuals import residuals
 
@@ -35,7 +36,7 @@ class _Panel:
 
 
 @style.draws
-def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
+def fit(result: Fit, species: Sequence[str] | None = None, posterior: Posterior | None = None) -> Figure:
     """Measured points, fitted curves with their 95 % bands, a panel per run and kind of quantity; outliers are circled.
 
     The darker band is that of the curve, the lighter one that of a measurement. Observations at the outlet are shown
@@ -46,6 +47,8 @@ def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
     result : Fit
     species : sequence of str, optional
         The drawn species, besides responses without a species; by default all.
+    posterior : Posterior, optional
+        From `Fit.posterior`: its medians and bands are drawn, instead of those of the linear model.
 
     Returns
     -------
@@ -72,7 +75,7 @@ def fit(result: Fit, species: Sequence[str] | None = None) -> Figure:
         if panel.is_outlet:
             _draw_outlets(axes, panel, result)
         else:
-            _draw_run(axes, panel, result)
+            _draw_run(axes, panel, result, posterior)
     for axes, panel in zip(panels, several, strict=True):
         if panel.kind in _FROM_ZERO:
             axes.set_ylim(bottom=min(0.0, axes.get_ylim()[0]) if panel.kind == "number" else 0)
@@ -105,22 +108,35 @@ def _dress(axes: Axes, panel: _Panel, display: Display, bottom: bool, left: bool
     at = f", {display.text(run.T, 'temperature')}" if run.T is not None else ""
     x = "" if not bottom else "run" if panel.is_outlet else display.label(run.axis, run.axis_kind)
     name = panel.responses[0] if panel.kind == "number" and len(panel.responses) == 1 else panel.kind
-    y = display.label({"power": "heat flow", "number": "fraction or conversion"}.get(name, name), panel.kind)
+    plain = "signal" if any(r in run.signals for r in panel.responses) else "fraction or conversion"
+    y = display.label({"power": "heat flow", "number": plain}.get(name, name), panel.kind)
     style.dress(axes, x, y if left else "", "at the outlet" if panel.is_outlet else f"{run.name}{at}")
 
 
-def _draw_run(axes: Axes, panel: _Panel, result: Fit) -> None:
+def _bands(result: Fit, run: Experiment, posterior: Posterior | None) -> dict[str, PredictionBand]:
+    """The curves of a run with their bands, by response."""
+    if posterior is not None:
+        return posterior.bands(run.name)
+    band, found = result.curve_of(run.name), {}
+    for response, middle in band.values.items():
+        mean, one = band.confidence[response], band.prediction[response]
+        found[response] = PredictionBand(
+            band.times, middle, (middle - mean, middle + mean), (middle - one, middle + one)
+        )
+    return found
+
+
+def _draw_run(axes: Axes, panel: _Panel, result: Fit, posterior: Posterior | None) -> None:
     """Curves with bands, and points, along one run."""
     (run,), display, kind = panel.runs, result.data.display, panel.kind
-    band = result.curve_of(run.name)
-    times = display.number(band.times, run.axis_kind)
-    for response in (r for r in panel.responses if r in band.values):
-        i = result.responses.index(response)
-        line, middle = style.stroke(i), band.values[response]
-        least = 0.0 if kind in _FROM_ZERO else -np.inf
-        for half, alpha in ((band.prediction[response], 0.12), (band.confidence[response], 0.3)):
-            ends = (display.number(np.maximum(middle + sign * half, least), kind) for sign in (-1, 1))
-            if np.isfinite(half).all():
+    bands = _bands(result, run, posterior)
+    for response in (r for r in panel.responses if r in bands):
+        i, band = result.responses.index(response), bands[response]
+        times, line, middle = display.number(band.times, run.axis_kind), style.stroke(i), band.median
+        least = 0.0 if kind in _FROM_ZERO and response not in run.signals else -np.inf
+        for both, alpha in ((band.measurement, 0.12), (band.mean, 0.3)):
+            ends = (display.number(np.maximum(end, least), kind) for end in both)
+            if np.isfinite(both).all():
                 axes.fill_between(times, *ends, color=line["color"], alpha=alpha, linewidth=0)
         axes.plot(times, display.number(middle, kind), **line)
         if response in run.measured:

@@ -18,6 +18,7 @@ from matplotlib.figure import Figure
 from matplotlib.markers import CARETDOWNBASE, CARETUPBASE
 from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
+from molino.core import units
 from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 
@@ -138,6 +139,11 @@ def dress(axes: Axes, x: str = "", y: str = "", title: str = "") -> None:
     axes.spines[["top", "right"]].set_visible(False)
 
 
+def named(name: str, unit: str | None) -> str:
+    """The label of a constant: its name with a typeset unit."""
+    return f"{name} [{units.pretty(unit)}]" if unit else name
+
+
 def stroke(n: int) -> PlainData:
     """Colour and dash pattern of the n-th line."""
     return {"color": COLOURS[n % len(COLOURS)], "linestyle": STROKES[n % len(STROKES)], "linewidth": 1.8}
@@ -153,8 +159,8 @@ def arrows(axes: Axes, x: np.ndarray, y: np.ndarray, sides: np.ndarray, color: s
     for side, marker in ((-1, CARETDOWNBASE), (1, CARETUPBASE)):
         own = sides == side
         if own.any():
-            axes.plot(x[own], y[own], "_", color=color, ms=9, mew=1.6, label="limit")
-            axes.plot(x[own], y[own], marker=marker, ls="none", color=color, ms=7)
+            axes.plot(x[own], y[own], "_", color=color, ms=9, mew=1.6)
+            axes.plot(x[own], y[own], marker=marker, ls="none", color=color, ms=7, label="limit")
 
 
 def plain_logs(axes: Axes) -> None:

@@ -16,10 +16,6 @@ from molino.core.statistics import student_t_quantile
 from molino.desk.figures import style
 
 
-def _label(name: str, unit: str | None) -> str:
-    return f"{name} [{units.pretty(unit)}]" if unit else name
-
-
 @style.draws
 def profiles(result: Fit, found: dict[str, ProfileLikelihood]) -> Figure:
     """Each constant's profile: tau over the constant, dashed for the linear model, with the 95 % interval.
@@ -39,7 +35,7 @@ def profiles(result: Fit, found: dict[str, ProfileLikelihood]) -> Figure:
     for axes, (name, one) in zip(panels, found.items(), strict=True):
         unit = units.unit(one.unit or "")
         low, high = one.shown()
-        style.dress(axes, _label(name, one.unit), "τ", f"{low:.4g} to {high:.4g}")
+        style.dress(axes, style.named(name, one.unit), "τ", f"{low:.4g} to {high:.4g}")
         estimate = result[name]
         x = unit.from_si(one.values)
         centre, error = unit.from_si(one.estimate), estimate.standard_error / unit.factor
@@ -82,7 +78,7 @@ def region(result: Region, draws: Bootstrap | None = None) -> Figure:
     figure = style.blank(width=8.0)
     axes = figure.subplots()
     x, y = (units.unit(text or "") for text in result.units)
-    labels = [_label(n, u) for n, u in zip(result.names, result.units, strict=True)]
+    labels = [style.named(n, u) for n, u in zip(result.names, result.units, strict=True)]
     style.dress(axes, labels[0], labels[1], "joint 95 % region")
     if draws is not None:
         pair = draws.draws[:, [draws.names.index(n) for n in result.names]]
@@ -123,7 +119,7 @@ def bootstrap(result: Bootstrap) -> Figure:
         name, unit = result.names[n], units.unit(result.units[n] or "")
         low, high = (unit.from_si(end) for end in result.intervals[name])
         style.dress(
-            axes, _label(name, result.units[n]), "refits" if n % columns == 0 else "", f"{low:.4g} to {high:.4g}"
+            axes, style.named(name, result.units[n]), "refits" if n % columns == 0 else "", f"{low:.4g} to {high:.4g}"
         )
         axes.hist(unit.from_si(result.draws[:, n]), bins=30, color=style.COLOURS[4], edgecolor="white", linewidth=0.4)
         for end in (low, high):

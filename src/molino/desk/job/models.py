@@ -501,6 +501,7 @@ class FitTable(Table):
     profile_likelihood: bool = False
     region: list[str] = Field(default=[], max_length=2)
     bootstrap: int = Field(default=0, ge=0, le=1_000_000)
+    posterior: int = Field(default=0, ge=0, le=1_000_000)
     resample: Literal["residuals", "cases"] = "residuals"
     screening: ScreeningTable | None = None
     rates: RatesTable | None = None

@@ -49,6 +49,7 @@ class Study:
     region: tuple[str, ...] = ()
     bootstrap: int = 0
     resample: str = "residuals"
+    posterior: int = 0
     screening: ByName | None = None
     predict: QuantityLike | None = None
     rates: models.RatesTable | None = None
@@ -137,7 +138,7 @@ def study(
     options |= {"n_starts": table.n_starts, "seed": table.seed}
     extra |= {"rates": table.rates, "candidates": candidates}
     profiles, region = table.profile_likelihood, tuple(table.region)
-    return Study(found, options, profiles, region, table.bootstrap, table.resample, **extra)
+    return Study(found, options, profiles, region, table.bootstrap, table.resample, table.posterior, **extra)
 
 
 def _errors(job: JobContext, errors: object, data: Experiments | Rates, faults: Faults) -> object:

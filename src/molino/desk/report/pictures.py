@@ -21,6 +21,7 @@ _FIGURES = {
     "LaminarInTime": ("over_time",),
     "LaminarRun": ("field", "across"),
     "Optimum": ("optimum",),
+    "Posterior": ("posterior",),
     "PowerLaw": ("power_law",),
     "Rates": ("slopes",),
     "Recommendation": ("recommendation",),

@@ -20,9 +20,11 @@ if TYPE_CHECKING:
     from molino.core.chemistry.chemistry import Chemistry
     from molino.core.contract.vessel import Vessel
     from molino.core.errors import Failures, MolinoError
+    from molino.core.fitting.bootstrap import Bootstrap
     from molino.core.fitting.experiment import Experiment
     from molino.core.fitting.fit_result import Fit
     from molino.core.fitting.next_experiment import NextExperiment
+    from molino.core.fitting.posterior import Posterior
     from molino.core.results import Result
     from molino.core.trains.train import Train
     from molino.desk.job.load import Job
@@ -69,7 +71,7 @@ def do_fits(job: Job, quiet: bool) -> dict[str, Fit]:
 def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str, Vessel | Train], str, Fit | None]:
     """The job's vessels with all constants known (fitted now, if necessary), a line on that, and the fit.
 
-    If the fit has a bootstrap, its refits are the distribution of the constants.
+    If the fit has a posterior, or a bootstrap, its draws are the distribution of the constants.
     """
     from molino.core.errors import InputError
 
@@ -83,17 +85,40 @@ def known_vessels(job: Job, quiet: bool, draws: bool = False) -> tuple[dict[str,
     count = len(fitted.points.measured)
     source = f"constants from the fit '{name}' to {count} observations"
     study = job.fits[name]
-    if not draws or not study.bootstrap:
-        return dict(job.with_chemistry(fitted.chemistry)), source, fitted
+    posterior = posterior_of(study, fitted, quiet) if draws else None
+    if posterior is not None:
+        source += f", drawn from their posterior, {len(posterior.draws)} draws"
+        return dict(job.with_chemistry(posterior.chemistry)), source, fitted
+    refits = refits_of(study, fitted, quiet) if draws else None
+    if refits is not None:
+        source += f", drawn from {len(refits.draws)} refits to resampled data"
+        return dict(job.with_chemistry(refits.chemistry)), source, fitted
+    return dict(job.with_chemistry(fitted.chemistry)), source, fitted
+
+
+def refits_of(study: Study, fitted: Fit, quiet: bool) -> Bootstrap | None:
+    """The bootstrap that a study asks for."""
+    if not study.bootstrap:
+        return None
     with show_progress("bootstrap", quiet) as tell_of:
-        refits = fitted.bootstrap(
+        return fitted.bootstrap(
             study.bootstrap,
             study.resample,
             int(study.options.get("seed", 0)),
             progress=lambda done, of: tell_of(f"{done} of {of} refits", done, of),
         )
-    source += f", drawn from {len(refits.draws)} refits to resampled data"
-    return dict(job.with_chemistry(refits.chemistry)), source, fitted
+
+
+def posterior_of(study: Study, fitted: Fit, quiet: bool) -> Posterior | None:
+    """The posterior that a study asks for."""
+    if not study.posterior:
+        return None
+    with show_progress("posterior", quiet) as tell_of:
+        return fitted.posterior(
+            study.posterior,
+            int(study.options.get("seed", 0)),
+            progress=lambda done, of: tell_of(f"{done} of {of} effective draws", done, of),
+        )
 
 
 def known_chemistry(job: Job, quiet: bool) -> tuple[Chemistry, str]:

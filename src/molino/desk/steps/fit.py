@@ -16,7 +16,9 @@ if TYPE_CHECKING:
     from molino.desk.tables.write import ResultsFolder
 
 
-def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None) -> PlainData:
+def do(
+    job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int | None = None, posterior: int | None = None
+) -> PlainData:
     """Fit, write, print unless quiet; returns the result as plain data."""
     from molino.core.errors import InputError
 
@@ -27,6 +29,7 @@ def do(job: Job, quiet: bool, profile_likelihood: bool = False, bootstrap: int |
             study,
             profile_likelihood=study.profile_likelihood or profile_likelihood,
             bootstrap=bootstrap or study.bootstrap,
+            posterior=posterior or study.posterior,
         )
         for name, study in job.fits.items()
     }

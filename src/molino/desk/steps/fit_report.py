@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from molino.core.annotations import PlainData
-from molino.desk.steps.common import load_figures
+from molino.desk.steps.common import load_figures, posterior_of, refits_of
 from molino.desk.steps.progress import show_progress
 from molino.desk.steps.terminal import console, show_table
 
@@ -138,24 +138,29 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
 def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:
     figures = load_figures()
 
+    profiles = None
     if study.profile_likelihood:
         with show_progress("profile likelihoods", out.quiet):
             profiles = found.profile_likelihood()
         out.content["profile_likelihood"] = {n: p.to_dict() for n, p in profiles.items()}
         out.tabulate(_intervals(profiles), "profile-likelihood intervals")
         out.keep("profile-likelihood", _intervals(profiles), ("", figures.profiles(found, profiles)))
-    draws = None
-    if study.bootstrap:
-        with show_progress("bootstrap", out.quiet) as tell_of:
-            draws = found.bootstrap(
-                study.bootstrap,
-                study.resample,
-                int(study.options.get("seed", 0)),
-                progress=lambda done, asked: tell_of(f"{done} of {asked} refits", done, asked),
-            )
+    draws = refits_of(study, found, out.quiet)
+    if draws is not None:
         out.content["bootstrap"] = draws.to_dict()
         out.tabulate(draws.table(), f"bootstrap of {draws.kind}: {len(draws.draws)} refits")
         out.keep("bootstrap", draws.table(), ("", figures.bootstrap(draws)))
+    posterior = posterior_of(study, found, out.quiet)
+    if posterior is not None:
+        out.content["posterior"] = posterior.to_dict()
+        out.tabulate(posterior.table(), f"posterior: {len(posterior.draws)} draws")
+        for line in str(posterior).splitlines()[1 + len(posterior.names) :]:
+            out.say(line.strip())
+        out.keep("posterior", posterior.table(), ("", figures.posterior(posterior)))
+        out.keep("predictions", None, ("", figures.fit(found, posterior=posterior)))
+    every = [one for one in (draws, posterior) if one is not None]
+    if len(every) + (profiles is not None) > 1:
+        out.keep("intervals", None, ("", figures.intervals(found, profiles, *every)))
     if study.region:
         first, second = study.region
         region = found.region(first, second)

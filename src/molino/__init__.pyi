@@ -13,6 +13,7 @@ from molino.core.chemistry.species import Species as Species
 from molino.core.chemistry.temperature_dependence import Arrhenius as Arrhenius, VantHoff as VantHoff
 from molino.core.contents.feed import Feed as Feed
 from molino.core.design.attainable import attainable as attainable
+from molino.core.design.average_size import average_size as average_size
 from molino.core.design.comparison import compare as compare
 from molino.core.design.confidence import spread_sources as spread_sources
 from molino.core.design.evaluator import evaluator as evaluator
@@ -31,6 +32,7 @@ from molino.core.errors import (
     UnitError as UnitError,
     UnreachableError as UnreachableError,
 )
+from molino.core.fitting.candidate_laws import candidate_laws as candidate_laws
 from molino.core.fitting.discrimination import discriminate as discriminate
 from molino.core.fitting.experiment import Experiment as Experiment
 from molino.core.fitting.experiments import Experiments as Experiments

@@ -15,6 +15,7 @@ from molino.core.contract.metrics import (
     yield_of as yield_of,
 )
 from molino.core.design.attainable_region import AttainableRegion as AttainableRegion
+from molino.core.design.average_size import AverageSize as AverageSize
 from molino.core.design.best_train import BestTrain as BestTrain
 from molino.core.design.comparison import Comparison as Comparison
 from molino.core.design.confidence import SpreadSources as SpreadSources

@@ -64,6 +64,18 @@ class Display:
             return f"{per.get(kind) or self.unit('concentration')}/{self.unit('time')}"
         return HABIT[kind]
 
+    def rate_constant_unit(self, order: float) -> str:
+        """The unit of a rate constant of an overall order: "1/min", "L/mol/min", "(mol/L)^0.5/min"; '' for numbers."""
+        return "" if self.unitless else f"{self.concentration_power(1 - order) or 1}/{self.unit('time')}"
+
+    def concentration_power(self, power: float) -> str:
+        """The unit of a power of a concentration; '' for a power of zero, and for plain numbers."""
+        if self.unitless or abs(power) < 1e-9:
+            return ""
+        c = self.unit("concentration")
+        above, _, below = c.partition("/")
+        return {1.0: c, -1.0: f"{below or 1}/{above}"}.get(round(power, 9), f"({c})^{power:.3g}")
+
     def number(self, si: object, kind: str) -> Any:
         """SI numbers in the unit of results."""
         text = self.unit(kind)

@@ -34,6 +34,10 @@ _APART = 0.5
 _SAME = 1e-3
 """A law contains another if it reproduces the other's curves within this fraction of the scatter."""
 _LEVEL = 0.01
+_MOST_NESTED = 8
+"""The best laws, pairs of which are tested for being nested."""
+_MOST_SHOWN, _MOST_NAMED, _MOST_TESTS = 12, 4, 3
+"""Laws in print, laws in the verdict, and F-tests in the verdict."""
 
 
 @dataclass(frozen=True)
@@ -124,12 +128,14 @@ class Discrimination(Frozen, Result):
             for n in self.nested
             if names[0] in (n.inner, n.outer)
         ]
+        tests = tests[:_MOST_TESTS]
         because = "; ".join([weight, *tests])
         if self.chosen is not None:
             return f"{self.chosen}: {because}"
         near = [n for n in names if self.weights[n] > 0.05 * self.weights[names[0]]]
-        share = ", ".join(f"{n} {self.weights[n]:.2f}" for n in near)
-        return f"these data cannot tell {' from '.join(near)} (weights {share})" + (
+        share = ", ".join(f"{n} {self.weights[n]:.2f}" for n in near[:_MOST_NAMED])
+        others = f" and {len(near) - _MOST_NAMED} others" if len(near) > _MOST_NAMED else ""
+        return f"these data cannot tell {' from '.join(near[:_MOST_NAMED])}{others} (weights {share})" + (
             "; " + "; ".join(tests) if tests else ""
         )
 
@@ -170,8 +176,10 @@ class Discrimination(Frozen, Result):
         width = max(len(n) for n in self.fits)
         lines = [f"{len(self.fits)} laws on {next(iter(self.fits.values())).extent}"]
         lines.append(f"  {'':<{width}}  constants  weighted squares   AICc   weight")
-        for row in self.table().itertuples(index=False):
+        for row in self.table().head(_MOST_SHOWN).itertuples(index=False):
             lines.append(f"  {row[0]:<{width}}  {row[1]:>9}  {row[2]:>16.5g}  {row[3]:>6.1f}  {row[5]:>6.3f}")
+        if len(self.fits) > _MOST_SHOWN:
+            lines.append(f"  and {len(self.fits) - _MOST_SHOWN} others with smaller weights")
         lines += [f"  {name} could not be fitted: {why}" for name, why in self.failed.items()]
         lines.append(f"verdict: {self.verdict}")
         return "\n".join([*lines, f"next: {self.next_text}"] if self.apart is not None else lines)
@@ -256,7 +264,8 @@ def discriminate(
     apart = None
     if len(order) > 1:
         apart = _farthest_rate(ordered, runs) if isinstance(runs, Rates) else _farthest(ordered)
-    return Discrimination(ordered, aicc, weights, tuple(_nested(ordered)), apart, failed)
+    near = {name: found for n, (name, found) in enumerate(ordered.items()) if n < _MOST_NESTED}
+    return Discrimination(ordered, aicc, weights, tuple(_nested(near)), apart, failed)
 
 
 def _fit_each(

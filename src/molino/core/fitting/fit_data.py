@@ -17,7 +17,7 @@ from molino.core.fitting.censoring import Deviations, deviations
 from molino.core.fitting.correlated_errors import Links
 from molino.core.fitting.estimates import Estimate
 from molino.core.fitting.experiment import Experiment
-from molino.core.fitting.least_squares_problem import Optimum, Problem, leverage
+from molino.core.fitting.least_squares_problem import Optimum, Problem, degrees_by_group, leverage
 from molino.core.fitting.model import TIGHT, sample_of, vessel_of
 from molino.core.frozen import Frozen
 from molino.core.results import Result
@@ -25,6 +25,8 @@ from molino.core.statistics import chi_squared_probability, student_t_quantile
 from molino.core.trains.train import Train
 from molino.core.units import Value
 
+_ESTIMATED = ("each", "same", "relative", "constant and relative", "replicates")
+"""The options for errors that are estimated, or whose factor is not reported."""
 _SETTLED = 1e-6
 """Largest relative distance of a constant from the stationary point; usually ten digits are reached."""
 _LEAST = 1e-6
@@ -217,15 +219,18 @@ class FitData(Frozen, Result):
     def error_factor(self) -> tuple[float, float] | None:
         """If the errors were given: their estimated common factor, and the probability of one at least so far from 1
         by chance (chi-squared)."""
-        given = (
-            self.errors == "given"
-            or isinstance(self.errors, Mapping)
-            or (self.errors is None and bool(np.isfinite(self.points.given[self.points.is_value]).all()))
-        )
-        if not given:
+        points, option = self.points, self.errors
+        if option is None and np.isfinite(points.given[points.is_value]).all():
+            option = "given"
+        options = option if isinstance(option, Mapping) else dict.fromkeys(self.responses, option)
+        known = [n for n, r in enumerate(points.response) if options[r] not in (None, *_ESTIMATED)]
+        if not known:
             return None
-        factor = float(self.points.standard_deviation[0] / self.problem.size[0])
-        below = chi_squared_probability(factor**2 * self.degrees_of_freedom, self.degrees_of_freedom)
+        group = int(self.problem.group[known[0]])
+        factor = float(points.standard_deviation[known[0]] / self.problem.size[known[0]])
+        rows, counts = self.optimum.information_rows(self.problem), self.optimum.information_counts(self.problem)
+        degrees = float(degrees_by_group(self.problem, rows, counts)[group])
+        below = chi_squared_probability(factor**2 * degrees, degrees)
         return factor, 2 * min(below, 1 - below)
 
     @cached_property

@@ -34,6 +34,7 @@ from molino.core.units import QuantityLike
 ERRORS = ("each", "same", "relative", "constant and relative", "replicates", "given")
 """The options for errors without numbers."""
 
+_OF_ALL = ("same", "constant and relative")
 _APART = 10.0
 """Largest factor of other starts of a fit from the guess."""
 
@@ -70,7 +71,7 @@ def fit(
         Estimation, 1974, section 4-9). "same": one for all. "relative": proportional to each value, one factor per
         response. "constant and relative": s^2 = a^2 + (b value)^2, a and b of each response estimated (R. J. Carroll,
         D. Ruppert, Transformation and Weighting in Regression, 1988, chapter 3). "replicates": the scatter of
-        replicates. Or {"xylose": "0.004 mol/L"}, up to a common factor.
+        replicates. Or {"xylose": "0.004 mol/L"}, up to a common factor; or one of these options for each response.
     autocorrelated : bool
         Whether errors of a response within a run are correlated, exp(-(time between)/tau), with a tau for each response
         that is estimated: as of an instrument that drifts, sampled often.
@@ -272,59 +273,71 @@ def _rate_points(chemistry: Chemistry, data: Rates, faults: Faults) -> tuple[Poi
 
 
 def _weights(errors: object, data: Experiments | Rates, points: Points) -> tuple[np.ndarray, np.ndarray]:
-    """Standard deviation of each observation up to a factor, and the group of observations with a common factor."""
+    """Standard deviation of each observation up to a factor, and the group of observations with a common factor.
+
+    Those of known size (given, in numbers or with the values, or from replicates) have one factor.
+    """
     names = list(dict.fromkeys(points.response))
     which = np.array([names.index(s) for s in points.response])
-    one, together = np.ones(len(which)), np.zeros(len(which), dtype=int)
-    if isinstance(errors, Mapping):
-        faults = Faults()
-        for name in sorted(errors.keys() - set(names)):
-            faults.add("", f"'{name}' was not measured", nearest(name, names))
-        for name in sorted(set(names) - errors.keys()):
-            faults.add("", f"no error of {name} is given", "give one for each response")
-        given = {}
-        for name in [n for n in names if n in errors]:
-            with faults.at():
-                given[name] = units.read_difference(errors[name], data.kind_of(name), name)
-        faults.raise_any()
-        return np.array([given[s] for s in points.response]), together
-    if errors in ("each", "constant and relative"):
-        return one, which
-    if errors == "given":
-        return _given(points, which, names), together
     if errors == "same":
         kinds = sorted({data.kind_of(name) for name in names})
         if len(kinds) > 1:
             raise InputError(f"one error for a {' and a '.join(kinds)}", "", "take 'each', or give numbers")
-        return one, together
-    if errors == "relative":
-        size = np.abs(points.measured)
-        if not (size > 0).all():
+        return np.ones(len(which)), np.zeros(len(which), dtype=int)
+    faults, size, group = Faults(), np.ones(len(which)), which + 1
+    by_response = dict.fromkeys(names, errors)
+    if isinstance(errors, Mapping):
+        for name in sorted(errors.keys() - set(names)):
+            faults.add("", f"'{name}' was not measured", nearest(name, names))
+        for name in sorted(set(names) - errors.keys()):
+            faults.add("", f"no error of {name} is given", "give one for each response")
+        by_response = {name: errors[name] for name in names if name in errors}
+        for name in [n for n, one in by_response.items() if isinstance(one, str) and one in _OF_ALL]:
+            faults.add(name, f"'{by_response.pop(name)}' is an option of all responses", "give it instead of a mapping")
+    for name, given in by_response.items():
+        own = which == names.index(name)
+        with faults.at():
+            size[own], is_known = _size_of(given, name, data, points, own)
+            group[own] = 0 if is_known else group[own]
+    faults.raise_any()
+    return size, np.unique(group, return_inverse=True)[1]
+
+
+def _size_of(
+    given: object, name: str, data: Experiments | Rates, points: Points, own: np.ndarray
+) -> tuple[np.ndarray | float, bool]:
+    """The standard deviations of one response up to a factor, and whether they are of known size."""
+    if isinstance(given, str) and given in ("each", "constant and relative"):
+        return 1.0, False
+    if given == "given":
+        return _given(points, own, name), True
+    if given == "relative":
+        found = np.abs(points.measured[own])
+        if not (found > 0).all():
             raise InputError("a measured value is zero", "", "'relative' has no error for it: leave it out, or 'each'")
-        return size, which
-    if errors == "replicates":
-        values = points.is_value
-        keys = [key for key, is_value in zip(points.replicates, values, strict=True) if is_value]
-        scatter = pooled_scatter(keys, points.measured[values], which[values])
-        for n, name in enumerate(names):
-            if not scatter.get(n, (0.0, 0))[0] > 0:
-                raise InputError(f"{name} has no replicates with scatter", "", "give its error as a number, or 'each'")
-        return np.array([scatter[int(n)][0] for n in which]), together
-    advice = nearest(errors, ERRORS) if isinstance(errors, str) else f"one of {', '.join(ERRORS)}, or numbers"
-    raise InputError(f"errors = {errors!r}", "", advice)
+        return found, False
+    if given == "replicates":
+        values = np.flatnonzero(own & points.is_value)
+        keys = [points.replicates[i] for i in values]
+        scatter = pooled_scatter(keys, points.measured[values], np.zeros(len(values), dtype=int))
+        if not scatter.get(0, (0.0, 0))[0] > 0:
+            raise InputError(f"{name} has no replicates with scatter", "", "give its error as a number, or 'each'")
+        return scatter[0][0], True
+    if isinstance(given, str) and not any(sign.isdigit() for sign in given):
+        raise InputError(f"errors = {given!r}", "", nearest(given, ERRORS))
+    if given is None or isinstance(given, list | tuple):
+        raise InputError(f"errors = {given!r}", "", f"one of {', '.join(ERRORS)}, or numbers")
+    return units.read_difference(given, data.kind_of(name), name), True
 
 
-def _given(points: Points, which: np.ndarray, names: Sequence[str]) -> np.ndarray:
-    """The standard deviations of the data; that of a limit without one is the median of its response."""
-    found = points.given.copy()
-    for n, name in enumerate(names):
-        own = which == n
-        lacking = int(np.isnan(found[own & points.is_value]).sum())
-        if lacking or np.isnan(found[own]).all():
-            message = f"{lacking or int(own.sum())} of {int(own.sum())} values of {name} have no standard deviation"
-            raise InputError(message, "", "give all of them, or errors='each'")
-        found[own & np.isnan(found)] = np.nanmedian(found[own])
-    return found
+def _given(points: Points, own: np.ndarray, name: str) -> np.ndarray:
+    """The standard deviations of the data of one response; that of a limit without one is their median."""
+    found = points.given[own]
+    lacking = int(np.isnan(points.given[own & points.is_value]).sum())
+    if lacking or np.isnan(found).all():
+        message = f"{lacking or int(own.sum())} of {int(own.sum())} values of {name} have no standard deviation"
+        raise InputError(message, "", "give all of them, or errors='each'")
+    return np.asarray(np.where(np.isnan(found), np.nanmedian(found), found))
 
 
 def _best_of(problem: Problem, n_starts: int, seed: int, progress: Progress | None) -> tuple[Optimum, tuple[int, int]]:

@@ -10,10 +10,10 @@ import scipy
 
 from molino.core.fitting.experiment import OUTLET
 from molino.core.fitting.fit_data import FitData
-from molino.core.fitting.least_squares_problem import RANK
 from molino.core.fitting.replicates import groups
+from molino.core.fitting.serial_correlation import SerialCorrelation, serial_correlation
 from molino.core.frozen import Frozen
-from molino.core.statistics import chi_squared_probability, f_tail_probability, p_text
+from molino.core.statistics import f_tail_probability, p_text
 
 LEVEL = 0.01
 """Probability below which a test gives a warning."""
@@ -38,39 +38,6 @@ class SignRuns:
     def __str__(self) -> str:
         return (
             f"{self.response}: {self.runs} runs of signs ({self.expected:.1f} expected, p {p_text(self.probability)})"
-        )
-
-
-@dataclass(frozen=True)
-class SerialCorrelation:
-    """The correlation of each residual of one response with the next of its run.
-
-    Attributes
-    ----------
-    response : str
-    correlation : float
-        Of residuals over their standard deviation, lag one.
-    durbin_watson : float
-        The sum of squared differences of neighbors over the sum of squares: about 2 without correlation (J. Durbin, G.
-        S. Watson, Biometrika 37 (1950) 409).
-    probability : float
-        Of a correlation at least as large, if errors are independent: by its mean and variance, given the derivatives
-        by the constants (J. Durbin, G. S. Watson, Biometrika 38 (1951) 159, section 3).
-    ljung_box : float
-        Probability of correlations over several lags at least as large (G. M. Ljung, G. E. P. Box, Biometrika 65
-        (1978) 297).
-    """
-
-    response: str
-    correlation: float
-    durbin_watson: float
-    probability: float
-    ljung_box: float
-
-    def __str__(self) -> str:
-        return (
-            f"{self.response}: serial correlation {self.correlation:.2f} (Durbin-Watson {self.durbin_watson:.2f}, p "
-            f"{p_text(self.probability)}; Ljung-Box p {p_text(self.ljung_box)})"
         )
 
 
@@ -179,48 +146,10 @@ def _serial(fit: FitData, response: str, names: np.ndarray, scaled: np.ndarray) 
     points = fit.points
     along = {run.name for run in fit.parameter_map.runs if run.along != OUTLET}
     own = np.flatnonzero((names == response) & points.is_value & np.isin(points.run, list(along)))
-    run_of = np.array(points.run)[own]
-    own = own[np.lexsort((points.time[own], run_of))]
-    run_of = np.array(points.run)[own]
-    links = np.flatnonzero((run_of[1:] == run_of[:-1]) & (np.diff(points.time[own]) > 0))
-    if len(links) < _FEWEST:
-        return None
-    e = scaled[own]
-    squares = float(e @ e)
-    correlation = float(e[links] @ e[links + 1]) / squares
-    starts = np.r_[True, run_of[1:] != run_of[:-1]]
-    differences = float(np.sum(np.diff(e)[run_of[1:] == run_of[:-1]] ** 2))
     rows = points.slopes / points.standard_deviation[:, None]
-    weighted = (points.links.whiten(rows) if points.links is not None else rows)[own]
-    size = np.linalg.norm(weighted, axis=0)
-    left, singular, _ = np.linalg.svd(weighted[:, size > 0] / size[size > 0], full_matrices=False)
-    basis = left[:, singular > RANK * max(float(singular[0]), 1e-300)] if singular.size else np.zeros((len(e), 0))
-    lagged = _neighbor_sums(basis, links)
-    inner = basis.T @ lagged
-    degrees = len(e) - basis.shape[1]
-    trace = -float(np.trace(inner))
-    squared = 0.5 * len(links) - 2 * float(np.sum(lagged**2)) + float(np.sum(inner**2))
-    mean = trace / degrees
-    variance = 2 * (squared - trace**2 / degrees) / (degrees * (degrees + 2))
-    z = (correlation - mean) / math.sqrt(max(variance, 1e-300))
-    lags = min(10, len(e) // 5)
-    total = 0.0
-    for lag in range(1, lags + 1):
-        pairs = np.flatnonzero(run_of[lag:] == run_of[:-lag])
-        if len(pairs):
-            r = float(e[pairs] @ e[pairs + lag]) / squares
-            total += len(e) * (len(e) + 2) * r**2 / len(pairs)
-    ljung_box = 1 - chi_squared_probability(total, max(lags, 1))
-    watson = differences / squares * len(e) / max(len(e) - int(starts.sum()) + 1, 1)
-    return SerialCorrelation(response, correlation, watson, float(scipy.special.ndtr(-z)), ljung_box)
-
-
-def _neighbor_sums(rows: np.ndarray, links: np.ndarray) -> np.ndarray:
-    """Half of the sum of both neighbors of each row within its run, shape of `rows`."""
-    found = np.zeros_like(rows)
-    found[links] += 0.5 * rows[links + 1]
-    found[links + 1] += 0.5 * rows[links]
-    return found
+    weighted = points.links.whiten(rows) if points.links is not None else rows
+    run_of = np.array(points.run)
+    return serial_correlation(response, scaled[own], run_of[own], points.time[own], weighted[own])
 
 
 def sign_runs(response: str, residuals: np.ndarray) -> SignRuns:

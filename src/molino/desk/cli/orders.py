@@ -34,6 +34,7 @@ Partner = Annotated[
 ]
 Reversible = Annotated[bool, typer.Option("--reversible", help="Also try a reversible first order.")]
 Relative = Annotated[bool, typer.Option("--relative", help="Errors are relative to each value.")]
+Autocorrelated = Annotated[bool, typer.Option("--autocorrelated", help="Errors are correlated over time.")]
 Run = Annotated[str | None, typer.Option("--run", help="Only this run of the table.", show_default=False)]
 At = Annotated[
     str | None, typer.Option("--predict", help="Also predict the concentration at a time: '9 h'.", show_default=False)
@@ -46,6 +47,7 @@ def orders(
     partner: Partner = None,
     reversible: Reversible = False,
     relative: Relative = False,
+    autocorrelated: Autocorrelated = False,
     sheet: Sheet = None,
     header_row: HeaderRow = None,
     columns: Columns = None,
@@ -80,7 +82,12 @@ def orders(
         if run is not None:
             runs = runs.only(run)
         found = screen_orders(
-            runs, species, partner=partner, reversible=reversible, errors="relative" if relative else "same"
+            runs,
+            species,
+            partner=partner,
+            reversible=reversible,
+            errors="relative" if relative else None,
+            autocorrelated=autocorrelated,
         )
         predictions = [found.predict(predict, s.run) for s in found.series] if predict is not None else []
         content = {**found.to_dict(), "notes": list(runs.notes)}

@@ -7,13 +7,15 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from molino.core import units
-from molino.core.errors import InputError
 from molino.core.fitting.bootstrap import Bootstrap
 from molino.core.fitting.discrimination import Discrimination
 from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region
 from molino.core.statistics import student_t_quantile
 from molino.desk.figures import style
+
+_MOST_VARIABLES = 3
+"""Conditions over which residuals are drawn."""
 
 
 @style.draws
@@ -135,6 +137,8 @@ def bootstrap(result: Bootstrap) -> Figure:
 def candidates(result: Discrimination, run: str | None = None) -> Figure:
     """The curves of all candidate laws with the data of one run, and their residuals.
 
+    For laws that were fitted to rates: calculated over measured rates, and the residuals over the conditions.
+
     Parameters
     ----------
     result : Discrimination
@@ -147,14 +151,16 @@ def candidates(result: Discrimination, run: str | None = None) -> Figure:
     """
     best = next(iter(result.fits.values()))
     if not best.parameter_map.runs:
-        raise InputError("these candidates were fitted to rates", "figure", "draw figures.residuals of each fit")
+        return _rate_candidates(result)
     display = best.data.display
     curves = {name: found.curves() for name, found in result.fits.items()}
     names = [r.name for r in best.parameter_map.runs]
 
+    scatter = {r.name: max(r.standard_deviation, 1e-300) for r in best.by_response}
+
     def apart(name: str) -> float:
-        all_of = [np.concatenate(list(c[name].values.values())) for c in curves.values()]
-        return float(np.max(np.ptp(all_of, axis=0)))
+        rows = [[v / scatter.get(s, 1.0) for s, v in c[name].values.items()] for c in curves.values()]
+        return float(np.max(np.ptp([np.concatenate(row) for row in rows], axis=0)))
 
     chosen = run if run is not None else max(names, key=apart)
     experiment = next(r for r in best.parameter_map.runs if r.name == chosen)
@@ -185,6 +191,37 @@ def candidates(result: Discrimination, run: str | None = None) -> Figure:
         if kind == "concentration":
             top.set_ylim(bottom=0)
     panels[0][0].legend(frameon=False, title="law (weight)", alignment="left")
+    figure.suptitle(result.verdict, x=0.01, ha="left", fontsize=10, wrap=True)
+    return figure
+
+
+def _rate_candidates(result: Discrimination) -> Figure:
+    """Calculated over measured rates of all laws, and their residuals over each varied condition."""
+    best = next(iter(result.fits.values()))
+    display, points = best.data.display, best.points
+    kind, name = best.data.kind_of(points.response[0]), points.response[0]
+    variables = list(points.variables.items())[:_MOST_VARIABLES]
+    figure = style.blank()
+    grid = figure.add_gridspec(2, max(len(variables), 1), height_ratios=[1.6, 1])
+    top = figure.add_subplot(grid[0, :])
+    style.dress(top, display.label(f"measured {name}", kind), display.label("calculated", kind))
+    rows = [figure.add_subplot(grid[1, n]) for n in range(len(variables))]
+    for n, (law, found) in enumerate(result.fits.items()):
+        weight = result.weights[law]
+        label = f"{law} ({weight:.2f})" if weight >= 0.005 else f"{law} (< 0.01)"
+        x, y = (display.number(v, kind) for v in (points.measured, found.points.calculated))
+        style.dots(top, n, x, y, label)
+        for axes, (variable, values) in zip(rows, variables, strict=True):
+            along = "temperature" if variable == "temperature" else "time" if variable == "time" else "concentration"
+            first = variable == variables[0][0]
+            style.dress(axes, display.label(variable, along), "residual [s.d.]" if first else "")
+            style.dots(axes, n, display.number(values, along), found.points.residuals / points.standard_deviation)
+    ends = display.number(np.array([points.measured.min(), points.measured.max()]), kind)
+    top.plot(ends, ends, "--", color=style.QUIET, lw=1)
+    for axes in rows:
+        axes.axhline(0, color=style.QUIET, lw=0.9)
+        _room(axes)
+    top.legend(frameon=False, title="law (weight)", alignment="left")
     figure.suptitle(result.verdict, x=0.01, ha="left", fontsize=10, wrap=True)
     return figure
 

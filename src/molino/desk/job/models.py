@@ -435,7 +435,8 @@ class ScreeningTable(Table):
     species: str
     partner: str | None = None
     reversible: bool = False
-    errors: Literal["same", "relative"] = "same"
+    errors: Literal["same", "relative", "given"] | None = None
+    autocorrelated: bool = False
     predict: Quantity | None = None
 
 
@@ -465,6 +466,18 @@ class CandidateTable(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
     reactions: dict[str, ReactionTable] = {}
     without: list[str] = []
+
+
+class FamilyTable(Table):
+    """A family of candidate laws for a reaction of the job (by default its only one), as for `candidate_laws`."""
+
+    reaction: str | None = None
+    orders: dict[str, tuple[float, float]] = {}
+    step: float = Field(default=0.5, gt=0)
+    adsorbing: list[str] = []
+    dissociating: list[str] = []
+    limiting: list[Literal["surface", "adsorption", "desorption"]] = ["surface"]
+    equilibrium: Entry | None = None
 
 
 class CandidatesTable(Table):
@@ -507,6 +520,7 @@ class FitTable(Table):
     rates: RatesTable | None = None
     temperature: TemperatureTable | None = None
     candidates: dict[str, CandidateTable] = {}
+    family: FamilyTable | None = None
     next: NextTable | None = None
 
 

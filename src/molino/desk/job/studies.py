@@ -12,6 +12,7 @@ from molino.core.chemistry.formula import names_in
 from molino.core.chemistry.temperature_dependence import Arrhenius, VantHoff
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import Faults, InputError, nearest
+from molino.core.fitting.candidate_laws import candidate_laws
 from molino.core.fitting.experiment import VESSELS, Experiment, condition_kinds
 from molino.core.fitting.experiments import Experiments, as_experiments
 from molino.core.fitting.model import vessel_of
@@ -119,6 +120,9 @@ def study(
             with faults.at(f"candidates.{name}"):
                 candidates[name] = _candidate(job, candidate, chemistry)
                 check_data(candidates[name], found, **{**options, "per_run": ()})
+        if table.family is not None:
+            with faults.at("family"):
+                candidates |= _family(job, table.family, chemistry, found)
     _check_names(table, chemistry, faults)
     extra: PlainData = {}
     with faults.at("screening"):
@@ -233,6 +237,28 @@ def _candidate(job: JobContext, table: models.CandidateTable, chemistry: Chemist
     return found
 
 
+def _family(
+    job: JobContext, table: models.FamilyTable, chemistry: Chemistry, data: Experiments | Rates
+) -> dict[str, Chemistry]:
+    """The job's chemistry with each law of a family for one reaction."""
+    names = [str(r.name) for r in chemistry.reactions]
+    if table.reaction not in (None, *names) or (table.reaction is None and len(names) > 1):
+        raise InputError(f"reaction = {table.reaction!r}", "", nearest(table.reaction or "", names))
+    replaced = chemistry.reaction(table.reaction or names[0])
+    keys = ("orders", "step", "adsorbing", "dissociating", "limiting")
+    laws = candidate_laws(
+        str(replaced.equation),
+        data,
+        **{key: getattr(table, key) for key in keys},
+        equilibrium=None if table.equilibrium is None else job.entry(table.equilibrium, ""),
+        name=str(replaced.name),
+    )
+    return {
+        name: replace(chemistry, reactions=[law.reactions[0] if r is replaced else r for r in chemistry.reactions])
+        for name, law in laws.items()
+    }
+
+
 def _runs(found: Experiments | Rates, what: str) -> Experiments:
     if isinstance(found, Rates):
         raise InputError(f"{what} needs runs, not rates", "", "remove it, or name data of runs")
@@ -255,6 +281,7 @@ def _screening(job: JobContext, table: models.FitTable, found: Experiments | Rat
         "partner": given.partner,
         "reversible": given.reversible,
         "errors": given.errors,
+        "autocorrelated": given.autocorrelated,
     }
     return {"screening": options, "predict": predict}
 

@@ -234,5 +234,4 @@ def _weigh(out: FitReport, study: Study, job: Job) -> None:
     out.say(f"verdict: {found.verdict}")
     if found.next_text:
         out.say(f"next: {found.next_text}")
-    drawn = [("", figures.candidates(found))] if next(iter(found.fits.values())).parameter_map.runs else []
-    out.keep("candidates", found.table(), *drawn)
+    out.keep("candidates", found.table(), ("", figures.candidates(found)))

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from molino.core.fitting.correlated_errors import Links
 from molino.core.statistics import half_width
 
 LEVEL = 0.01
@@ -42,11 +43,21 @@ class Series:
     is_relative: bool = False
     """Whether errors are proportional to the values."""
     limits: Limits | None = None
+    deviations: np.ndarray | None = None
+    """Given standard deviations, relative to their median over all runs."""
+    links: Links | None = None
+    """The correlations of errors, if they are not independent."""
 
     @property
     def sizes(self) -> np.ndarray:
-        """Divisors of residuals, shape (samples,): ones, or with relative errors the values."""
+        """Divisors of residuals, shape (samples,): ones, the values with relative errors, or given deviations."""
+        if self.deviations is not None:
+            return self.deviations
         return self.values if self.is_relative else np.ones(len(self.values))
+
+    def whiten(self, rows: np.ndarray) -> np.ndarray:
+        """Rows with independent errors."""
+        return rows if self.links is None else self.links.whiten(rows)
 
 
 @dataclass(frozen=True)
@@ -83,7 +94,8 @@ class Law:
     covariances : tuple of arrays
         Of `logarithms`.
     residuals : tuple of arrays, shape (samples,)
-        Measured less calculated in mol/m^3; with relative errors as fractions of the measured values.
+        Measured less calculated in mol/m^3; with relative errors as fractions of the measured values, with given ones
+        relative to their size, with correlated ones the part that does not follow from the sample before.
     from_limits : float
         The part of limits in the sum of squares.
     probability : float

@@ -21,11 +21,14 @@ from molino.core.errors import Faults, InputError, SolveError, nearest
 from molino.core.fitting.censoring import deviations
 from molino.core.fitting.experiment import Experiment
 from molino.core.fitting.experiments import Experiments, as_experiments
+from molino.core.fitting.orders.correlated_series import Correlation, serial_of, with_correlation
 from molino.core.fitting.orders.integrated_laws import LEVEL, Law, Limits, Line, Model, Series
 from molino.core.fitting.orders.screening_result import REVERSIBLE, Screening
 from molino.core.statistics import f_quantile, f_tail_probability, half_width
 
 _NAMES = {0.0: "zero order", 1.0: "first order", 2.0: "second order"}
+_ROUNDS = 3
+"""Rounds of the free order and the correlation time of errors."""
 _ORDERS = (-1.0, 4.0)
 """The range of a free order."""
 
@@ -69,7 +72,8 @@ def screen_orders(
     *,
     partner: str | None = None,
     reversible: bool = False,
-    errors: Literal["same", "relative"] = "same",
+    errors: Literal["same", "relative", "given"] | None = None,
+    autocorrelated: bool = False,
 ) -> Screening:
     """Try zero, first and second order, and a free order n, on the concentration of one species in batch runs.
 
@@ -90,7 +94,11 @@ def screen_orders(
         concentrations of both must be known (`initial ...`, or measured at time zero).
     reversible : bool
         Also try a reversible first order.
-    errors : "same" (absolute error) or "relative"
+    errors : "same", "relative" or "given", optional
+        An absolute error, one proportional to the value, or the standard deviations in the data up to a factor: the
+        default if each value has one, otherwise "same".
+    autocorrelated : bool
+        Whether errors within a run are correlated, exp(-(time between)/tau), with tau estimated around the free order.
 
     Returns
     -------
@@ -110,10 +118,18 @@ def screen_orders(
     """
     runs = as_experiments(data)
     named = _measured_species(runs, species)
-    if errors not in ("same", "relative"):
-        raise InputError(f"errors = {errors!r}", "orders", "'same' or 'relative'")
+    if errors not in (None, "same", "relative", "given"):
+        raise InputError(f"errors = {errors!r}", "orders", "'same', 'relative' or 'given'")
     plain = _series(runs, named, partner, 4 if reversible else 3, errors == "relative")
+    plain, errors = _with_deviations(plain, runs, named, errors)
     series = _with_limits(plain, runs, named)
+    correlation = None
+    if autocorrelated:
+        if any(s.limits is not None for s in series):
+            raise InputError("correlated errors with limits of detection", "orders", "leave the limits out")
+        for _ in range(_ROUNDS):
+            free = _free_order(series)
+            series, correlation = with_correlation(series, free, _of_order(free.order), named)
     laws = [_law(name, n, _of_order(n), series) for n, name in _NAMES.items()]
     if partner is not None:
         laws.append(_law(f"second order with {partner}", math.nan, _two_reactants, series))
@@ -121,9 +137,10 @@ def screen_orders(
         laws.append(_law(REVERSIBLE, math.nan, _to_level, series))
     free = _free_order(series)
     floor = 1e-20 * sum(float(np.sum((s.values / s.sizes) ** 2)) for s in series)  # rounding of exact data
-    interval = _order_interval(series, free, (free.sum_of_squares + floor) / free.degrees_of_freedom)
-    compared = [_with_probability(law, free, laws, floor) for law in (free, *laws)]
-    return Screening(named, runs, series, tuple(compared[1:]), compared[0], interval, errors)
+    interval = _order_interval(series, free, (free.sum_of_squares + floor) / free.degrees_of_freedom, correlation)
+    compared = [_with_probability(law, free, laws, floor, correlation) for law in (free, *laws)]
+    serial = serial_of(series, free, _of_order(free.order), named)
+    return Screening(named, runs, series, tuple(compared[1:]), compared[0], interval, errors, correlation, serial)
 
 
 def _measured_species(runs: Experiments, species: str | None) -> str:
@@ -134,7 +151,7 @@ def _measured_species(runs: Experiments, species: str | None) -> str:
     return named
 
 
-def _with_probability(law: Law, free: Law, laws: Sequence[Law], floor: float) -> Law:
+def _with_probability(law: Law, free: Law, laws: Sequence[Law], floor: float, correlation: Correlation | None) -> Law:
     """A law with its least F-test probability against the free order and laws that are not powers."""
     probability = 1.0
     for other in (free, *laws):
@@ -143,7 +160,10 @@ def _with_probability(law: Law, free: Law, laws: Sequence[Law], floor: float) ->
         more = max(law.degrees_of_freedom - other.degrees_of_freedom, 1)
         variance = (other.sum_of_squares + floor) / other.degrees_of_freedom
         beyond = (law.sum_of_squares - other.sum_of_squares) / more / variance
-        probability = min(probability, f_tail_probability(beyond, more, other.degrees_of_freedom))
+        degrees: float = other.degrees_of_freedom
+        if correlation is not None:
+            beyond, degrees = beyond / correlation.factor, min(correlation.degrees_of_freedom, degrees)
+        probability = min(probability, f_tail_probability(beyond, more, degrees))
     return replace(law, probability=probability)
 
 
@@ -187,6 +207,26 @@ def _series(runs: Experiments, species: str, partner: str | None, fewest: int, i
         found.append(Series(run.name, times, values, excess, is_relative))
     faults.raise_any(runs.source or "orders")
     return tuple(found)
+
+
+def _with_deviations(
+    series: tuple[Series, ...], runs: Experiments, species: str, errors: Literal["same", "relative", "given"] | None
+) -> tuple[tuple[Series, ...], Literal["same", "relative", "given"]]:
+    """The series with the standard deviations in the data, if they are used, and the option for errors."""
+    if errors in ("same", "relative"):
+        return series, errors
+    own, by_name = [], {run.name: run for run in runs}
+    for s in series:
+        run = by_name[s.run]
+        seen = np.isfinite(run.measured[species])
+        own.append(run.deviations[species][seen] if species in run.deviations else np.full(len(s.values), np.nan))
+    lacking = sum(int(np.isnan(one).sum()) for one in own)
+    if lacking and errors is None:
+        return series, "same"
+    if lacking:
+        raise InputError(f"{lacking} values of {species} have no standard deviation", "orders", "errors='same'")
+    typical = float(np.median(np.concatenate(own)))
+    return tuple(replace(s, deviations=d / typical) for s, d in zip(series, own, strict=True)), "given"
 
 
 def _with_limits(series: tuple[Series, ...], runs: Experiments, species: str) -> tuple[Series, ...]:
@@ -241,7 +281,7 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
     In units of the largest concentration and the last time, to avoid overflow and underflow.
     """
     top, end = float(s.values.max()), float(s.times[-1])
-    one = Series(s.run, s.times / end, s.values / top, s.excess / top, s.is_relative)
+    one = replace(s, times=s.times / end, values=s.values / top, excess=s.excess / top, limits=None)
     unit = 1.0 if s.is_relative else top
     limits = s.limits
     if limits is not None:
@@ -256,7 +296,7 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
     def residuals(p: np.ndarray) -> np.ndarray:
         with np.errstate(all="ignore"):
             p = np.clip(p, -50.0, 50.0)
-            off = (one.values - model(p, one.times, one)) / one.sizes
+            off = one.whiten((one.values - model(p, one.times, one)) / one.sizes)
             if limits is not None:
                 off = np.concatenate([off, _limit_deviations(limits, model(p, limits.times, one), one)[0]])
         return np.asarray(np.nan_to_num(off, nan=1e3, posinf=1e3, neginf=-1e3))
@@ -273,6 +313,7 @@ def _curve(name: str, order: float, model: Model, s: Series) -> tuple[np.ndarray
             if limits is not None:
                 weights = np.concatenate([weights, _limit_deviations(limits, c[len(one.times) :], one)[1]])
             found = -np.array([by * c0 ** (1 - order), -k * times * by]).T * weights[:, None]
+            found[: len(one.times)] = one.whiten(found[: len(one.times)])
         return np.asarray(np.nan_to_num(found, nan=0.0, posinf=1e3, neginf=-1e3))
 
     exact: PlainData = {"jac": slopes} if math.isfinite(order) else {}
@@ -331,9 +372,13 @@ def _free_order(series: tuple[Series, ...]) -> Law:
     return _law("order n", n, _of_order(n), series, free=1)
 
 
-def _order_interval(series: tuple[Series, ...], free: Law, variance: float) -> tuple[float, float]:
+def _order_interval(
+    series: tuple[Series, ...], free: Law, variance: float, correlation: Correlation | None
+) -> tuple[float, float]:
     """The orders that are not rejected: those whose sum of squares exceeds the least by up to F(0.99; 1, dof) s^2."""
-    limit = free.sum_of_squares + f_quantile(1 - LEVEL, 1, free.degrees_of_freedom) * variance
+    degrees = free.degrees_of_freedom if correlation is None else correlation.degrees_of_freedom
+    factor = 1.0 if correlation is None else correlation.factor
+    limit = free.sum_of_squares + factor * f_quantile(1 - LEVEL, 1, degrees) * variance
 
     def above(n: float) -> float:
         return _sum_of_squares(series, n) - limit

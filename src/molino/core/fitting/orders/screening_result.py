@@ -13,7 +13,9 @@ from molino.core.annotations import PlainData
 from molino.core.chemistry.temperature_dependence import Arrhenius
 from molino.core.errors import InputError, nearest
 from molino.core.fitting.experiments import Experiments
-from molino.core.fitting.orders.integrated_laws import Law, Series
+from molino.core.fitting.orders.correlated_series import Correlation
+from molino.core.fitting.orders.integrated_laws import LEVEL, Law, Series
+from molino.core.fitting.serial_correlation import SerialCorrelation
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import half_width, p_text
@@ -38,7 +40,11 @@ class Screening(Frozen, Result):
     order_interval : pair of floats
         99 % interval of n by its profile.
     errors : str
-        "same" or "relative".
+        "same", "relative" or "given".
+    correlation : Correlation or None
+        The correlation of errors over time, if it was estimated.
+    serial : SerialCorrelation or None
+        Of the residuals around the free order.
 
     Examples
     --------
@@ -55,6 +61,8 @@ class Screening(Frozen, Result):
     free: Law
     order_interval: tuple[float, float]
     errors: str = "same"
+    correlation: Correlation | None = None
+    serial: SerialCorrelation | None = None
 
     @property
     def chosen(self) -> Law | None:
@@ -120,18 +128,8 @@ class Screening(Frozen, Result):
 
     def k_unit(self, law: Law) -> str:
         """The unit of k of a law, in the units of the data; '' for bare numbers."""
-        display = self.experiments.display
-        if display.unitless:
-            return ""
-        c, t = display.unit("concentration"), display.unit("time")
-        if law.name == REVERSIBLE or law.order == 1:
-            return f"1/{t}"
-        n = law.order if math.isfinite(law.order) else 2.0
-        if n == 0:
-            return f"{c}/{t}"
-        above, _, below = c.partition("/")
-        inverse = f"{below or 1}/{above}"
-        return f"{inverse}/{t}" if n == 2 else f"({c})^{1 - n:.3g}/{t}"
+        n = 1.0 if law.name == REVERSIBLE else law.order if math.isfinite(law.order) else 2.0
+        return self.experiments.display.rate_constant_unit(n)
 
     def k_number(self, law: Law, si: float) -> float:
         """k from SI to that unit."""
@@ -295,6 +293,8 @@ class Screening(Frozen, Result):
         return {
             "species": self.species,
             "errors": self.errors,
+            "correlation_time_s": self.correlation.tau if self.correlation is not None else None,
+            "notes": self.error_lines,
             "verdict": self.verdict,
             "chosen": self.chosen.name if self.chosen is not None else None,
             "order": self.free.order,
@@ -335,7 +335,22 @@ class Screening(Frozen, Result):
         lines.append(
             "  (s: scatter around the curve; p: probability of data at least so far from the law, if it were true)"
         )
-        return "\n".join([*lines, f"verdict: {self.verdict}"])
+        return "\n".join([*lines, *self.error_lines, f"verdict: {self.verdict}"])
+
+    @property
+    def error_lines(self) -> list[str]:
+        """The errors that were assumed, and their serial correlation, in words."""
+        found = ["errors as given, up to a factor"] if self.errors == "given" else []
+        if self.correlation is not None:
+            text = self.experiments.display.text(self.correlation.tau, "time", 3)
+            found.append(f"errors correlated over {text} (tau)" if self.correlation.tau else "errors not correlated")
+        elif self.serial is not None and self.serial.probability < LEVEL:
+            found.append(
+                f"note: the residuals of order n are correlated with the next ({self.serial.correlation:.2f}, p "
+                f"{p_text(self.serial.probability)}), and these tests assume independent errors: use the option "
+                f"autocorrelated"
+            )
+        return found
 
 
 @dataclass(frozen=True, eq=False)

@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
+import pandas as pd
 import pytest
 import scipy
 
@@ -161,3 +162,121 @@ def test_a_table_with_a_signal_of_unknown_slope_and_limits(tmp_path):
 def test_wrong_calibrations_are_named(form, fragment):
     with pytest.raises(mo.InputError, match=fragment.replace("[", r"\[")):
         mo.Experiment("1", [60.0], {"s": [0.5]}, {"A": 1.0}, signals={"s": mo.Signal(**form)})
+
+
+def hydrogenation(k):
+    law = mo.Chemistry(mo.Reaction("A + H2 -> B", name="r", k=k))
+    gas = mo.GasPhase({"H2": "1 mol/mol"}, kLa="0.2 1/s", henry={"H2": "1300 bar*L/mol"}, P="10 bar")
+    return mo.Batch(law, {"A": "1 mol/L"}, volume="2 L", time="100 min", gas=gas, T="350 K")
+
+
+def test_the_uptake_of_a_gas_is_consumed_or_dissolved() -> None:
+    batch = hydrogenation("0.05 L/mol/s")
+    run = batch.run()
+    c = {s: v[-1] for s, v in run.concentrations.items()}
+    assert run.metric("uptake of H2") == pytest.approx(2e-3 * (1000 - c["A"] + c["H2"]), rel=1e-6)
+    assert run.metric("absorption of H2") > 0
+    with pytest.raises(mo.InputError, match="no A is supplied"):
+        run.metric("uptake of A")
+    with pytest.raises(mo.InputError, match="no gas dissolves A"):
+        run.metric("absorption of A")
+
+
+@pytest.mark.parametrize("by_volume", [False, True])
+def test_a_gas_uptake_determines_the_constant(by_volume) -> None:
+    batch = hydrogenation("0.05 L/mol/s")
+    times = np.linspace(5, 90, 8)
+    uptake = np.array([batch.with_(time=f"{t} min").run().metric("uptake of H2") for t in times])
+    open_batch = hydrogenation(mo.Unknown("0.02 L/mol/s"))
+    if by_volume:
+        litres = uptake * 8.31446261815324 * 298.15 / 1e5 * 1000
+        table = pd.DataFrame({"time [min]": times, "burette [L]": litres})
+        signals = {"burette": mo.Signal("uptake of H2", gas_T="25 degC", gas_P="1 bar")}
+        runs = mo.read_experiments(table, vessel=open_batch, signals=signals)
+    else:
+        runs = mo.read_experiments(
+            pd.DataFrame({"time [min]": times, "uptake of H2 [mmol]": 1000 * uptake}), vessel=open_batch
+        )
+    assert mo.fit(open_batch.chemistry, runs)["r.k"].shown()[0] == pytest.approx(0.05, rel=1e-6)
+
+
+def test_amounts_heat_and_total_moles_are_observed(tmp_path) -> None:
+    def batch(k):
+        law = mo.Chemistry(mo.Reaction("A -> B + G", name="r", k=k, enthalpy="-50 kJ/mol"))
+        return mo.Batch(
+            law, {"A": "1 mol/L"}, volume="1 L", T="300 K", heat_capacity="4 MJ/m3/K", time="1 h",
+            heat=mo.Jacket(T="300 K", UA="20 W/K"),
+        )  # fmt: skip
+
+    times, truth = np.linspace(2, 30, 8), batch("0.1 1/min")
+    names = {"amount of A": "mol", "amount": "mol", "heat": "kJ"}
+    values = {n: [truth.with_(time=f"{t} min").run().metric(n) for t in times] for n in names}
+    for name, unit in names.items():
+        scale = 1000.0 if unit == "kJ" else 1.0
+        table = pd.DataFrame({"time [min]": times, f"{name} [{unit}]": np.array(values[name]) / scale})
+        open_batch = batch(mo.Unknown("0.05 1/min"))
+        runs = mo.read_experiments(table, vessel=open_batch)
+        assert mo.fit(open_batch.chemistry, runs)["r.k"].shown()[0] == pytest.approx(0.1, rel=1e-5), name
+
+
+def test_evolved_gas_of_a_simple_run_and_its_blank() -> None:
+    law = mo.Chemistry(mo.Reaction("A -> B + G", name="r", k=mo.Unknown("0.1 1/min")))
+    minutes = np.linspace(1, 15, 10)
+    moles = 0.5 * (1 - np.exp(-0.2 * minutes))
+    table = pd.DataFrame(
+        {
+            "time [min]": minutes,
+            "initial A [mol/L]": 1.0,
+            "gas [mL]": 12 + moles * 8.31446261815324 * 298.15 / 1e5 * 1e6,
+        }
+    )
+    gas = {"gas_T": "25 degC", "gas_P": "1 bar", "liquid": "0.5 L"}
+    for blank in ("12 mL", mo.Unknown("0 mL")):
+        runs = mo.read_experiments(table, signals={"gas": mo.Signal("G", **gas, blank=blank)})
+        fit = mo.fit(law, runs)
+        assert fit["r.k"].shown()[0] == pytest.approx(0.2, rel=1e-6)
+    assert fit["gas blank"].shown()[0] == pytest.approx(12, rel=1e-6)
+    with pytest.raises(mo.InputError, match="of an amount, or of a concentration"):
+        mo.Signal("G", gas_T="25 degC", gas_P="1 bar")
+
+
+def test_area_per_cent_by_a_formula() -> None:
+    signals = {
+        "area": mo.Signal(formula="100*[B]/([B] + f*[A])", constants={"f": mo.Unknown(1.0)}),
+    }
+    runs = runs_of(signals, lambda A, B: {"area": 100 * B / (B + 1.4 * A)})
+    fit = mo.fit(LAW, runs, errors={"area": "0.1"})
+    assert fit.values["area f"] == pytest.approx(1.4, rel=1e-5)
+    assert fit.values["r.k"] == pytest.approx(K, rel=1e-5)
+
+
+def test_experiments_from_text_keep_their_units() -> None:
+    values = ["0.82 mol/L", "0.675 mol/L", "0.448 mol/L", "0.204 mol/L"]
+    run = mo.Experiment("1", ["1 min", "2 min", "4 min", "8 min"], {"A": values}, {"A": "1 mol/L"}, T="50 degC")
+    assert "A 1 mol/L; 4 values of A to 8 min" in str(mo.Experiments((run,)))
+    assert "at 50 °C" in str(mo.Experiments((run,)))
+    fit = mo.fit(LAW, run)
+    assert "A: residual standard deviation 0.0" in str(fit)
+    assert "mol/L" in str(fit)
+    bare = mo.Experiment("1", run.times, {"A": run.measured["A"]}, {"A": 1000.0})
+    assert "mol" not in str(mo.Experiments((bare,)))
+
+
+def test_a_fit_to_partial_pressures_shows_bar() -> None:
+    minutes = np.array([1, 2, 4, 8, 12.0])
+    blocks = [
+        pd.DataFrame({"run": n, "T [degC]": 200, "time [min]": minutes, "initial A [bar]": p,
+                      "A [bar]": p * np.exp(-0.1 * minutes) + 0.01 * np.array([1, -1, 0.5, 0.3, -1])})
+        for n, p in (("a", 1.0), ("b", 2.0))
+    ]  # fmt: skip
+    fit = mo.fit(LAW, mo.read_experiments(pd.concat(blocks)))
+    assert fit.points.variables["initial p[A]"] == pytest.approx(np.repeat([1e5, 2e5], 5))
+    labels = [axes.get_xlabel() for axes in mo.figures.residuals(fit).axes]
+    assert labels[:2] == ["measured [bar]", "calculated [bar]"]
+    assert "initial p[A] [bar]" in labels
+    charges = [{"A": "1 bar"}, {"A": "3 bar"}]
+    plan = fit.next_experiment("r.k", T=["200 degC"], charges=charges, times=[["1 min", "5 min"]])
+    assert "A 3 bar" in str(plan)
+    assert sorted(plan.table()["A [bar]"]) == pytest.approx([1, 3])
+    with pytest.raises(mo.InputError, match="without a temperature"):
+        fit.next_experiment("r.k", charges=charges, times=[["1 min"]])

@@ -283,6 +283,19 @@ def read_numbers(given: Any, kind: str, name: str = "") -> np.ndarray:
         raise InputError(f"{given!r} are not numbers", where=name, advice=_example(kind)) from error
 
 
+def unit_of(given: Any) -> str | None:
+    """The unit of a quantity, or of the first of several that has one; None for bare numbers."""
+    if hasattr(given, "magnitude") and hasattr(given, "units"):
+        return f"{given.units:~C}" or None
+    if isinstance(given, Value):
+        return given.unit
+    if isinstance(given, str):
+        return read(given).unit
+    if hasattr(given, "dtype") or not hasattr(given, "__iter__"):
+        return None
+    return next((unit for one in given if (unit := unit_of(one)) is not None), None)
+
+
 def read_difference(given: object, kind: str, name: str = "") -> float:
     """A difference of two quantities in SI, like a standard deviation: "0.5 degC" are 0.5 K."""
     value = positive(given, kind, name)

@@ -58,6 +58,8 @@ OF_A_SPECIES = {
     "amount": "amount",
     "mass": "mass",
     "production": "molar flow",
+    "uptake": "amount",
+    "absorption": "molar flow",
 }
 """Metrics of a species, with their kind of quantity."""
 PER = {"volume": "rate", "catalyst mass": "rate per catalyst mass"}
@@ -106,12 +108,13 @@ class Metric:
 
     `what` is, of a species, "conversion", "yield", "selectivity", "concentration", "fraction" (mole fraction), "mass
     fraction", "molar flow" and "mass flow" (of a stream), "amount" and "mass" (in a batch) or "production" (formed per
-    time; in a batch the mean since the start); of the whole, "batch time", "temperature", "pressure", "duty" (of a flow
-    vessel), "heat" (into a batch since the start), "heat flow" (into it at this moment), "volume" (of the contents; of
-    a tube up to this point), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount", "mass", "coolant
-    temperature" or "coolant outlet temperature"; of the safety of a whole run (see `heat_safety`), "adiabatic rise",
-    "temperature after cooling failure" and "time to maximum rate" of a batch or semi-batch, "hot spot sensitivity" of a
-    tube. `stream` names another stream than the first ("permeate").
+    time; in a batch the mean since the start), "uptake" (supplied to a batch since the start, as a gas that is absorbed
+    at constant pressure) or "absorption" (from a gas, per time); of the whole, "batch time", "temperature", "pressure",
+    "duty" (of a flow vessel), "heat" (into a batch since the start), "heat flow" (into it at this moment), "volume" (of
+    the contents; of a tube up to this point), "catalyst mass", "volumetric flow", "molar flow", "mass flow", "amount",
+    "mass", "coolant temperature" or "coolant outlet temperature"; of the safety of a whole run (see `heat_safety`),
+    "adiabatic rise", "temperature after cooling failure" and "time to maximum rate" of a batch or semi-batch, "hot spot
+    sensitivity" of a tube. `stream` names another stream than the first ("permeate").
 
     Parameters
     ----------
@@ -218,6 +221,12 @@ class Metric:
             return asked / sp.Add(*parts.values()) if "fraction" in self.what else asked
         if not self.species:
             return self._of_the_whole(model, weights)
+        if self.what == "uptake":
+            return self._uptake(model)
+        if self.what == "absorption":
+            if str(self) not in model.readings:
+                raise InputError(f"no gas dissolves {self.species}", str(self), "give the vessel a gas")
+            return model.readings[str(self)].expression
         inlet, outlet = model.inlet, model.outlet
         if self.what == "concentration":
             return concentration_symbol(self.species)
@@ -235,6 +244,15 @@ class Metric:
         source = self.on or _source(network, self.species, self.over)
         ratio = _most(network, self.over, source) / _most(network, self.species, source)
         return ratio * formed / (outlet[self.over] - inlet[self.over])
+
+    def _uptake(self, model: Model) -> sp.Expr:
+        """The amount of a species that was supplied since the start."""
+        totals = {state.symbol: sp.Integer(0) for state, slope in model.totals if slope != 0}
+        supplied = sp.expand(model.inlet[self.species] - model.inlet[self.species].xreplace(totals))
+        if model.is_flowing or supplied == 0:
+            message = f"no {self.species} is supplied during a batch"
+            raise InputError(message, str(self), "give a batch a gas without a flow: gas=mo.GasPhase({'H2': '5 bar'})")
+        return supplied
 
     def _check_flowing(self, model: Model) -> None:
         """Raise InputError for a flow of a batch, or an amount of a stream."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -92,6 +93,8 @@ class Experiment(Frozen):
         Standard deviations of the values, in SI or with units; nan where unknown.
     signals : mapping of response to Signal
         The responses in `measured` that are signals of instruments, with their calibrations.
+    show : mapping of kind to unit, optional
+        Units of results; by default those of quantities that are given with one.
 
     Raises
     ------
@@ -124,9 +127,11 @@ class Experiment(Frozen):
     above: Mapping[str, np.ndarray] = field(default_factory=dict)
     deviations: Mapping[str, np.ndarray] = field(default_factory=dict)
     signals: Mapping[str, Signal] = field(default_factory=dict)
+    show: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         faults = Faults()
+        given_units = self._given_units() if not self.show else {}
         if self.is_simple and self.vessel not in VESSELS:
             faults.add("vessel", f"'{self.vessel}' is not a vessel for runs", nearest(self.vessel, VESSELS))
         elif not isinstance(self.vessel, str | Plant):
@@ -158,6 +163,21 @@ class Experiment(Frozen):
         if not self.is_simple:
             self._check_vessel(faults)
         faults.raise_any(f"run {self.name}")
+        settle(self, show=self.show or {kind: unit for kind, unit in given_units.items() if unit is not None})
+
+    def _given_units(self) -> dict[str, str | None]:
+        """The units of quantities that are given with one, by kind."""
+        found: dict[str, str | None] = {}
+        with contextlib.suppress(InputError):  # reported where they are read
+            if self.is_simple or self.along in ("", "time"):
+                found["time"] = units.unit_of(self.times)
+            found["temperature"] = units.unit_of(self.T)
+            for response, values in self.measured.items():
+                kind = self.kind_of(response_of(response))
+                found[kind] = found.get(kind) or units.unit_of(values)
+            for value in self.initial.values():
+                found["concentration"] = found.get("concentration") or units.unit_of(value)
+        return found
 
     def _settle_extra(self, faults: Faults) -> None:
         """The limits and standard deviations of the measured values."""

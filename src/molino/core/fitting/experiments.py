@@ -145,9 +145,15 @@ class Experiments(Frozen, Printed, Sequence[Experiment]):
     def display(self) -> Display:
         """The units of the data; those of a given vessel if the data are plain numbers."""
         vessels = [run.vessel for run in self.runs if not run.is_simple]
-        if vessels and not self.show:
+        show = self.show or {kind: unit for run in reversed(self.runs) for kind, unit in run.show.items()}
+        if vessels and not show:
             return vessels[0].spec.display  # type: ignore[no-any-return]
-        return Display(self.show, unitless=not self.show)
+        return Display(show, unitless=not show)
+
+    @property
+    def is_by_pressure(self) -> bool:
+        """Whether the data are partial pressures, which results then show."""
+        return "pressure" in self.show and all(run.gas and run.is_simple and run.T is not None for run in self.runs)
 
     def only(self, *names: str) -> Experiments:
         """Some of the runs, by name; InputError offers the nearest."""

@@ -313,7 +313,8 @@ class Optimum(Frozen):
         if not held.any() or self.stopped:
             return 0.0
         step = np.linalg.lstsq(weighted[:, held] / size[held], left, rcond=RANK)[0] / size[held]
-        return float(np.max(np.abs(step / self.parameters[held])))
+        sizes = np.array([p.size if p.value == 0 else 0.0 for p in problem.free])[held]
+        return float(np.max(np.abs(step / np.maximum(np.abs(self.parameters[held]), sizes))))
 
     def fall_near(self, problem: Problem) -> float:
         """Relative decrease of the sum of squares at half a standard error along its flattest direction.

@@ -19,7 +19,7 @@ from molino.core.fitting.fit_data import FitData
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.statistics import half_width
-from molino.core.unit_tables import SI_UNITS
+from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
 
 
 class Decision(Protocol):
@@ -108,8 +108,8 @@ class NextExperiment(Frozen, Result):
             if run.T is not None:
                 row[display.heading("T", "temperature")] = float(display.number(run.T, "temperature"))
             for species in dict.fromkeys(s for other in self.candidates for s in other.run.initial):
-                c = run.initial.get(species, 0.0)
-                row[display.heading(species, "concentration")] = float(display.number(c, "concentration"))
+                c, kind = _charged(run, species)
+                row[display.heading(species, kind)] = float(display.number(c, kind))
             row[display.heading("samples at", "time")] = ", ".join(
                 f"{display.number(t, 'time'):.4g}" for t in run.times
             )
@@ -140,7 +140,7 @@ class NextExperiment(Frozen, Result):
     def _in_words(self, run: Experiment) -> str:
         display = self.fit.data.display
         at = f"{display.text(run.T, 'temperature')}, " if run.T is not None else ""
-        charged = ", ".join(f"{s} {display.text(c, 'concentration')}" for s, c in run.initial.items() if c > 0)
+        charged = ", ".join(f"{s} {display.text(*_charged(run, s))}" for s, c in run.initial.items() if c > 0)
         times = ", ".join(f"{display.number(t, 'time'):.4g}" for t in run.times)
         return f"{at}{charged}, samples at {times} {units.pretty(display.unit('time'))}".rstrip()
 
@@ -173,18 +173,48 @@ def grid(
     for one in T:
         with faults.at("candidates"):
             read_T.append(units.positive(one, "temperature", "T").si)
-    read_charges, read_times = [], []
+    read_charges: list[tuple[dict[str, float], bool]] = []
+    read_times = []
     for charge in charges:
         with faults.at("candidates"):
-            read_charges.append({s: units.positive(c, "concentration", s, zero=True).si for s, c in charge.items()})
+            kinds = {species: _kind_of_charge(c) for species, c in charge.items()}
+            if len({*kinds.values()}) > 1:
+                raise InputError("concentrations and pressures in one charge", "charges", "give one or the other")
+            by_pressure = "pressure" in kinds.values()
+            if by_pressure and not read_T:
+                raise InputError("partial pressures without a temperature", "charges", "T=['200 degC']")
+            read_charges.append(
+                ({s: units.positive(c, kinds[s], s, zero=True).si for s, c in charge.items()}, by_pressure)
+            )
     for row in times:
         with faults.at("candidates"):
             read_times.append(sorted(units.positive(t, "time", "times").si for t in row))
     faults.raise_any()
     return [
-        Experiment(f"candidate {n}", np.array(t), {}, c, at, vessel)
-        for n, (at, c, t) in enumerate(itertools.product(read_T or [None], read_charges, read_times), 1)
+        Experiment(
+            f"candidate {n}",
+            np.array(t),
+            {},
+            {s: x / (GAS_CONSTANT * at) for s, x in c.items()} if by_pressure and at else c,
+            at,
+            vessel,
+            by_pressure,
+        )
+        for n, (at, (c, by_pressure), t) in enumerate(itertools.product(read_T or [None], read_charges, read_times), 1)
     ]
+
+
+def _kind_of_charge(given: object) -> str:
+    """Whether a charge is a concentration or a partial pressure."""
+    unit = units.unit_of(given)
+    is_pressure = unit is not None and units.unit(unit).dimension == units.unit("Pa").dimension
+    return "pressure" if is_pressure else "concentration"
+
+
+def _charged(run: Experiment, species: str) -> tuple[float, str]:
+    """The charge of a species, as partial pressure of a gas, and its kind of quantity."""
+    c = run.initial.get(species, 0.0)
+    return (c * GAS_CONSTANT * run.T, "pressure") if run.gas and run.T is not None else (c, "concentration")
 
 
 _CRITERIA = {"D": "mean half width of all constants (D-criterion)", "A": "root mean square half width (A-criterion)"}

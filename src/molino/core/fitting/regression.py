@@ -29,6 +29,7 @@ from molino.core.fitting.rates.rates import Rates
 from molino.core.fitting.replicates import pooled_scatter
 from molino.core.fitting.robust import robustly
 from molino.core.fitting.samples import Sample
+from molino.core.unit_tables import GAS_CONSTANT
 from molino.core.units import QuantityLike
 
 ERRORS = ("each", "same", "relative", "constant and relative", "replicates", "given")
@@ -228,12 +229,12 @@ def _points(
         side,
         np.array([run.deviations[r][row] if r in run.deviations else np.nan for run, r, row in seen]),
         tuple((run.condition, float(run.times[row])) for run, _, row in seen),
-        _variables(seen),
+        _variables(seen, data.is_by_pressure),
     )
     return points, BalanceModel(tuple(samples))
 
 
-def _variables(seen: Sequence[tuple[Experiment, str, int]]) -> dict[str, np.ndarray]:
+def _variables(seen: Sequence[tuple[Experiment, str, int]], by_pressure: bool) -> dict[str, np.ndarray]:
     """The varied conditions of observations: place, temperature, the charge."""
     found = {}
     axes = {run.axis for run, _, _ in seen}
@@ -244,7 +245,9 @@ def _variables(seen: Sequence[tuple[Experiment, str, int]]) -> dict[str, np.ndar
         found["temperature"] = np.array(temperatures)
     for charged in sorted({s for run, _, _ in seen for s in run.initial}):
         levels = np.array([run.charge.get(charged, 0.0) for run, _, _ in seen])
-        if len(np.unique(levels)) > 1:
+        if len(np.unique(levels)) > 1 and by_pressure:
+            found[f"initial p[{charged}]"] = levels * GAS_CONSTANT * np.array([run.T for run, _, _ in seen])
+        elif len(np.unique(levels)) > 1:
             found[f"initial {charged}"] = levels
     return found
 

@@ -26,6 +26,7 @@ from molino.core.units import Value
 
 _FORMS = {
     ("slope",): ("blank", "delay"),
+    ("gas_T", "gas_P"): ("liquid", "blank", "delay"),
     ("blank",): ("delay",),
     ("delay",): (),
     ("slopes",): ("blank", "delay"),
@@ -39,9 +40,9 @@ _FORMS = {
 _METRICS = {"": "{}", "x": "fraction of {}"}
 """The responses of [A] and x[A] in the formula of a signal."""
 _ADVICE = (
-    "give slope (and blank, delay), or blank alone; or slopes, by species; or formula (and constants, unit); or "
-    "conversion = true; or reaction, of a gas in a closed vessel (and start); or start and end, the signal at the "
-    "charge and at complete conversion; or titrant and sample (and per, blank)"
+    "give slope (and blank, delay), or blank alone; or gas_T and gas_P (and liquid); or slopes, by species; or formula "
+    "(and constants, unit); or conversion = true; or reaction, of a gas in a closed vessel (and start); or start and "
+    "end, the signal at the charge and at complete conversion; or titrant and sample (and per, blank)"
 )
 
 
@@ -53,6 +54,8 @@ class Signal:
 
     - `slope`, `blank`: s = blank + slope m, as of an absorbance, m = c (A. Beer, Ann. Phys. 162 (1852) 78), or of a
       thermocouple, m = T.
+    - `gas_T`, `gas_P`: s is the volume of an ideal gas at these conditions: of an amount, m R T/P; of a concentration
+      in a volume `liquid`, c liquid R T/P, as of a gas that evolves.
     - `slopes`, `blank`: s = blank + sum of slope c, as of the absorbance of several species at one wavelength.
     - `formula`, `constants`: any function of [A], x[A], T and P, as of a conductivity or a refractive index.
     - `conversion`: s = m, the conversion (c_0 - c)/c_0.
@@ -83,6 +86,8 @@ class Signal:
         The constants of the formula.
     unit : str, optional
         Of a signal by a formula, if it has one.
+    gas_T, gas_P, liquid : temperature, pressure and volume, optional
+        Conditions of a measured volume of gas, and the volume of the liquid.
     delay : time, or Unknown, optional
         The signal at a time shows the state earlier by this delay.
     conversion : bool
@@ -123,6 +128,9 @@ class Signal:
     constants: ByName = entries()
     unit: str = option("")
     delay: ReadField = entry("time")
+    gas_T: QuantityField = quantity("temperature")
+    gas_P: QuantityField = quantity("pressure")
+    liquid: QuantityField = quantity("volume")
 
     @checked_fields
     def __post_init__(self) -> None:
@@ -145,6 +153,9 @@ class Signal:
             faults.add(place, "`of` names the metric of the other forms", "leave it out, or give slope instead")
         elif self.of and not is_concentration(self.of) and not self._is_line:
             faults.add(place, "this form is of a species", "name the species, or give slope (and blank)")
+        if self.gas_T is not None and metric_of(self.of).kind != ("amount" if self.liquid is None else "concentration"):
+            advice = "name an amount, like 'uptake of H2'; or a species, and give the volume of the liquid"
+            faults.add(place, "a volume of gas is of an amount, or of a concentration in `liquid`", advice)
         if self.start is not None and self.end is not None and self.start.si == self.end.si:
             faults.add(place, "start and end are the same", "the signal must change")
         if any(si(slope) == 0 for slope in (*self.slopes.values(), *([self.slope] if self.slope is not None else []))):
@@ -170,6 +181,9 @@ class Signal:
 
     @property
     def _slope(self) -> Entry:
+        if self.gas_T is not None:
+            volume = self.liquid.si if self.liquid is not None else 1.0
+            return Value(volume * GAS_CONSTANT * self.gas_T.si / self.gas_P.si)
         return self.slope if self.slope is not None else Value(1.0)
 
     def _check_formula(self) -> None:
@@ -239,6 +253,8 @@ class Signal:
     @cached_property
     def kind(self) -> str:
         """The kind of quantity of the signal; UnitError if it is none that is known."""
+        if self.gas_T is not None:
+            return "volume"
         if self.of and self.slope is None:
             return self.metric.kind
         slope = next((one.unit for one in (self.slope, *self.slopes.values()) if one is not None and one.unit), None)
@@ -293,7 +309,7 @@ class Signal:
             self._same(unit, self.blank, "blank")
             self._slope_fits(unit)
         elif self._is_line:
-            units.expect(unit or "", self.metric.kind)
+            units.expect(unit or SI_UNITS[self.kind], self.kind)
         elif self.titrant is not None:
             self._same(unit or "m^3", Value(0.0, "m^3"), "titrated volume")
         elif self.reaction is not None:
@@ -366,6 +382,8 @@ class Signal:
             form = self.formula or " + ".join(["blank", *(f"slope {name}" for name in self.slopes or [self.of])])
             return f"signal = {form}{lag}; {numbers}"
         name = response_of(self.metric)
+        if self.gas_T is not None:
+            return f"{name} from the volume of gas at {self.gas_T}, {self.gas_P}"
         if self._is_line:
             return f"{name} = (signal - {self.blank or 0}) / ({self._slope})"
         if self.conversion:

@@ -23,6 +23,7 @@ from molino.desk.figures.profile import profile
 from molino.desk.figures.rates import power_law, slopes
 from molino.desk.figures.recommendation import recommendation
 from molino.desk.figures.residuals import residuals
+from molino.desk.figures.run_influence import run_influence
 from molino.desk.figures.sources import spread_sources
 from molino.desk.figures.steady import branch, heat_balance
 from molino.desk.figures.sweep import sweep
@@ -50,6 +51,7 @@ _FUNCTIONS: dict[str, Callable[..., Figure]] = {
     "Region": region,
     "ResidenceTimeDistribution": tracer,
     "Run": profile,
+    "RunInfluence": run_influence,
     "RunawayBoundary": heat_safety,
     "Screening": orders,
     "Sizing": lambda sizing, **options: profile(sizing.run, **options),
@@ -98,6 +100,7 @@ __all__ = [
     "recommendation",
     "region",
     "residuals",
+    "run_influence",
     "sequence",
     "slopes",
     "spread_sources",

@@ -9,6 +9,7 @@ from matplotlib.figure import Figure
 
 from molino.core.display import Display
 from molino.core.fitting.fit_result import Fit
+from molino.core.unit_tables import GAS_CONSTANT
 from molino.desk.figures import style
 
 _RESIDUAL = "residual [standard deviations]"
@@ -33,7 +34,8 @@ def residuals(result: Fit) -> Figure:
     against = []
     for kind in kinds:  # other kinds have their own panel
         own = np.array([result.data.kind_of(r) == kind for r in names])
-        against.append(("calculated", kind, np.where(own, points.calculated, np.nan)))
+        calculated, shown = _as_pressure(result, points.calculated, kind)
+        against.append(("calculated", shown, np.where(own, calculated, np.nan)))
     against += [(name, variable_kind(name), values) for name, values in points.variables.items() if np.ptp(values)][:6]
     count = len(against) + len(kinds) + 1
     figure, panels, columns = style.grid_of(count)
@@ -61,7 +63,17 @@ def variable_kind(name: str) -> str:
     """The kind of quantity of a variable of observations, by its name."""
     if name in ("time", "temperature", "length", "volume"):
         return name
+    if "p[" in name:
+        return "pressure"
     return {"space time": "time", "catalyst mass": "mass"}.get(name, "concentration")
+
+
+def _as_pressure(result: Fit, values: np.ndarray, kind: str) -> tuple[np.ndarray, str]:
+    """Concentrations as partial pressures c R T, if the data of the runs were pressures; and the kind of quantity."""
+    if kind != "concentration" or not result.parameter_map.runs or not result.data.is_by_pressure:
+        return values, kind
+    T = {run.name: float(run.T) for run in result.parameter_map.runs}
+    return values * GAS_CONSTANT * np.array([T[run] for run in result.points.run]), "pressure"
 
 
 def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
@@ -69,8 +81,10 @@ def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
     points = result.points
     names = np.array(points.response)
     own = np.array([result.data.kind_of(r) == kind for r in names]) & points.is_value
-    style.dress(axes, display.label("measured", kind), display.label("calculated", kind))
-    both = display.number(np.concatenate([points.measured[own], points.calculated[own]]), kind)
+    pair = [_as_pressure(result, values, kind) for values in (points.measured, points.calculated)]
+    columns, shown = [values for values, _ in pair], pair[0][1]
+    style.dress(axes, display.label("measured", shown), display.label("calculated", shown))
+    both = display.number(np.concatenate([values[own] for values in columns]), shown)
     least = min(0.0, both.min()) if kind != "temperature" else both.min() - 0.03 * np.ptp(both)
     ends = np.array([least, both.max() + 0.03 * (both.max() - least)])
     axes.plot(ends, ends, color=style.QUIET, linewidth=1)
@@ -78,7 +92,7 @@ def parity(axes: Axes, result: Fit, display: Display, kind: str) -> None:
         if result.data.kind_of(response) != kind:
             continue
         own = (names == response) & points.is_value
-        measured, calculated = (display.number(v[own], kind) for v in (points.measured, points.calculated))
+        measured, calculated = (display.number(v[own], shown) for v in columns)
         style.dots(axes, i, measured, calculated, response)
 
 

@@ -13,6 +13,7 @@ from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region
 from molino.core.statistics import student_t_quantile
 from molino.desk.figures import style
+from molino.desk.figures.residuals import variable_kind
 
 _MOST_VARIABLES = 3
 """Conditions over which residuals are drawn."""
@@ -212,7 +213,7 @@ def _rate_candidates(result: Discrimination) -> Figure:
         x, y = (display.number(v, kind) for v in (points.measured, found.points.calculated))
         style.dots(top, n, x, y, label)
         for axes, (variable, values) in zip(rows, variables, strict=True):
-            along = "temperature" if variable == "temperature" else "time" if variable == "time" else "concentration"
+            along = variable_kind(variable)
             first = variable == variables[0][0]
             style.dress(axes, display.label(variable, along), "residual [s.d.]" if first else "")
             style.dots(axes, n, display.number(values, along), found.points.residuals / points.standard_deviation)

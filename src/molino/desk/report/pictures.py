@@ -26,6 +26,7 @@ _FIGURES = {
     "Rates": ("slopes",),
     "Recommendation": ("recommendation",),
     "ResidenceTimeDistribution": ("tracer",),
+    "RunInfluence": ("run_influence",),
     "Screening": ("orders",),
     "SpreadSources": ("spread_sources",),
     "SteadyStates": ("heat_balance",),

@@ -119,6 +119,7 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
     out = FitReport(job, name, quiet, early.folder)
     if found.is_stopped:
         return out
+    _report_influence(out, found)
     _report_uncertainty(out, study, found)
     if study.line is not None:
         _over_temperature(out, study.line, found, early)
@@ -133,6 +134,20 @@ def after(job: Job, name: str, study: Study, found: Fit, early: FitReport, quiet
         out.say(str(best))
         out.keep("next", best.table())
     return out
+
+
+def _report_influence(out: FitReport, found: Fit) -> None:
+    """The influence of each run on the constants; printed if one disagrees with the others."""
+    from molino.core.fitting.run_influence import FEWEST
+
+    if len(found.parameter_map.runs) < FEWEST or found.points.weight is not None:
+        return
+    with show_progress("influence of runs", out.quiet):
+        influence = found.odd_run or found.run_influence()
+    out.content["run_influence"] = influence.to_dict()
+    if influence.odd is not None:
+        out.tabulate(influence.table(), "influence of runs, changes in standard errors")
+    out.keep("run-influence", influence.table(), ("", load_figures().run_influence(influence)))
 
 
 def _report_uncertainty(out: FitReport, study: Study, found: Fit) -> None:

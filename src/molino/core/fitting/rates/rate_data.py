@@ -14,6 +14,7 @@ from molino.core.display import Display
 from molino.core.errors import Faults, nearest
 from molino.core.frozen import Frozen, settle
 from molino.core.results import Result, Table, frame
+from molino.core.unit_tables import GAS_CONSTANT
 
 _KINDS = tuple(BASES.values())
 
@@ -113,9 +114,16 @@ class RateData(Frozen, Result):
         return tuple(tuple(float(c[i]) for c in columns) for i in range(len(self.rate)))
 
     @property
+    def is_by_pressure(self) -> bool:
+        """Whether the data are partial pressures, which results then show."""
+        return "pressure" in self.show and self.T is not None
+
+    @property
     def variables(self) -> dict[str, np.ndarray]:
         """The varied conditions, for residual plots."""
         columns = {f"[{s}]": c for s, c in self.concentrations.items()}
+        if self.is_by_pressure and self.T is not None:
+            columns = {f"p[{s}]": c * GAS_CONSTANT * self.T for s, c in self.concentrations.items()}
         columns |= {"temperature": self.T} if self.T is not None else {}
         return {name: values for name, values in columns.items() if np.ptp(values) > 1e-9 * np.max(np.abs(values))}
 

@@ -45,6 +45,15 @@ class AverageSize(Frozen, Result):
         95 %, in SI.
     failed : mapping of name to str
         Laws by which the target is not reached, with the reason.
+
+    Examples
+    --------
+    >>> first = mo.Chemistry(mo.Reaction("A -> B", name="r", k=mo.Unknown("0.1 1/min")))
+    >>> run = mo.Experiment("1", [60.0, 120.0, 240.0, 480.0], {"A": [820.0, 675.0, 448.0, 204.0]}, {"A": 1000.0})
+    >>> found = mo.discriminate(mo.candidate_laws("A -> B", run, orders={"A": (0.5, 1)}), run)
+    >>> tube = mo.PlugFlow(first, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"))
+    >>> list(mo.average_size(found, tube, "conversion of A", 0.9, free="volume").weights)
+    ['k [A]']
     """
 
     sizings: Mapping[str, Sizing]

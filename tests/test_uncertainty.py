@@ -12,7 +12,7 @@ from hypothesis import given, settings, strategies as st
 
 import molino as mo
 from molino.core.balances.machine.choice import ACCOUNT
-from molino.core.fitting import regression
+from molino.core.fitting.error_sizes import ERRORS
 from molino.core.fitting.fit_result import Fit
 from molino.core.fitting.residual_diagnostics import sign_runs
 from molino.core.statistics import student_t_quantile
@@ -484,8 +484,8 @@ def test_weights_are_those_of_the_formula() -> None:
 
 
 def test_every_option_is_in_the_docstring() -> None:
-    doc = regression.fit.__doc__ or ""
-    for option in ("errors", "fit_initial", "delay", "per_run", "n_starts", "seed", "progress", *regression.ERRORS):
+    doc = mo.fit.__doc__ or ""
+    for option in ("errors", "fit_initial", "delay", "per_run", "n_starts", "seed", "progress", *ERRORS):
         assert option in doc
 
 

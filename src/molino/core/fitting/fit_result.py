@@ -17,6 +17,7 @@ from molino.core.fitting.bootstrap import Bootstrap, bootstrap
 from molino.core.fitting.common_offset import offset_notes
 from molino.core.fitting.experiment import OUTLET
 from molino.core.fitting.fit_data import Band, FitData, Outlier
+from molino.core.fitting.fit_lines import correlation_lines, error_lines, prior_lines, robust_lines
 from molino.core.fitting.next_experiment import Decision, NextExperiment, grid, next_experiment
 from molino.core.fitting.posterior import Posterior, sample_posterior
 from molino.core.fitting.profile_likelihood import ProfileLikelihood, Region, profile_likelihood, region
@@ -28,8 +29,6 @@ from molino.core.statistics import p_text, student_t_quantile
 from molino.core.units import QuantityLike, Value
 
 _ODD = 0.05
-_MOST_NAMED = 5
-"""Observations of low weight that are named."""
 _NUMERICAL = 1e-8
 """Residuals below this fraction of the data are rounding, without outliers."""
 
@@ -110,58 +109,6 @@ class Fit(FitData):
             if abs(off[i]) > limit
         )
 
-    @property
-    def correlation_lines(self) -> list[str]:
-        """The correlation time of the errors of each response, in words."""
-        tau = self.optimum.tau if self.problem.chains is not None else None
-        if tau is None:
-            return []
-        names = list(dict.fromkeys(self.points.response))
-        return [
-            f"{name}: errors correlated over {self.data.display.text(t, 'time', 3)} (tau)"
-            if t > 0
-            else f"{name}: errors not correlated"
-            for name, t in zip(names, tau.tolist(), strict=True)
-        ]
-
-    @property
-    def error_lines(self) -> list[str]:
-        """The constant and the relative part of the errors of each response, in words."""
-        found, names = [], np.array(self.points.response)
-        for name in self.responses if self.problem.is_mixed else ():
-            own = names == name
-            s, values = self.points.standard_deviation[own], self.points.calculated[own]
-            size = max(float(np.max(np.abs(values))), 1e-300)
-            columns = np.column_stack([np.ones(len(s)), (values / size) ** 2])
-            constant, relative = np.sqrt(np.maximum(np.linalg.lstsq(columns, s**2, rcond=None)[0], 0.0))
-            text = self.data.display.difference_text(float(constant), self.data.kind_of(name))
-            found.append(f"{name}: errors of {text} and {100 * relative / size:.3g} % of the value")
-        return found
-
-    @property
-    def robust_lines(self) -> list[str]:
-        """The observations that count for less in a robust fit, in words, the lowest weights first."""
-        points = self.points
-        if points.weight is None:
-            return []
-        low = [int(i) for i in np.argsort(points.weight) if points.weight[i] < 1]
-        named = "; ".join(
-            f"{self.place(points.run[i], float(points.time[i]))}, {points.response[i]} (weight {points.weight[i]:.2f})"
-            for i in low[:_MOST_NAMED]
-        )
-        more = f" and {len(low) - _MOST_NAMED} others" if len(low) > _MOST_NAMED else ""
-        return [f"robust: {len(low)} of {len(points.weight)} values are far off and count for less: {named}{more}"]
-
-    @property
-    def prior_lines(self) -> list[str]:
-        """The priors, and the distance of the estimates from them, in words."""
-        return [
-            f"prior: {p.name} {Value(p.value, p.unit, p.deviation)}, {abs(e.value - p.value) / p.deviation:.1f} "
-            f"standard deviations from the estimate"
-            for p, e in zip(self.problem.free, self.estimates, strict=True)
-            if np.isfinite(p.deviation)
-        ]
-
     def run_influence(self, workers: Workers = None) -> RunInfluence:
         """Refit without each run: the change of the constants, and a run that disagrees with the others as a whole,
         with the mislabeled condition that would explain it; see `core.fitting.run_influence`."""
@@ -204,7 +151,7 @@ class Fit(FitData):
                     f"{e.name} is hardly determined (standard error {e.standard_error / e.value:.3g} times its value): "
                     f"its profile says how far the data bound it"
                 )
-        warnings += self.robust_lines
+        warnings += robust_lines(self)
         if self.n_starts is not None and self.n_starts[0] < self.n_starts[1]:
             warnings.append(f"{self.n_starts[0]} of {self.n_starts[1]} starts reached this optimum, none a better one")
         if self.error_factor is not None and self.error_factor[1] < LEVEL:
@@ -468,7 +415,7 @@ class Fit(FitData):
         if self.error_factor is not None:
             factor, probability = self.error_factor
             lines.append(f"errors: as given, times {factor:.3g} (p {p_text(probability)})")
-        lines += [*self.error_lines, *self.correlation_lines, *self.prior_lines]
+        lines += [*error_lines(self), *correlation_lines(self), *prior_lines(self)]
         checked = [f"{name}: {text}" for name, text in checked_fact(self.checks).items()]
         return [*lines, *self.diagnosis.lines, *left_out, starts, *checked]
 

@@ -58,6 +58,12 @@ def test_reversible_laws_are_at_rest_at_equilibrium() -> None:
         assert c["C"] / (c["A"] * c["B"]) == pytest.approx(2e-3, rel=0.05)
 
 
+def test_species_with_signs_in_their_names_have_constants() -> None:
+    run = mo.Experiment("1", [60.0, 240.0, 480.0], {"SO4^2-": [820.0, 448.0, 204.0]}, {"SO4^2-": 1000.0})
+    laws = mo.candidate_laws("SO4^2- -> B", run, adsorbing="SO4^2-")
+    assert list(laws) == ["k [SO4^2-]/(1 + K_SO4_2 [SO4^2-])"]
+
+
 def test_wrong_descriptions_are_named() -> None:
     data = rates_of(lambda a, b: a * b)
     with pytest.raises(mo.InputError) as found:

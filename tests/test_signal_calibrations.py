@@ -8,6 +8,7 @@ import pytest
 import scipy
 
 import molino as mo
+from molino.core.statistics import student_t_quantile
 
 K = 0.2 / 60
 TIMES = np.array([0, 1, 2, 4, 6, 8, 12, 16, 20.0]) * 60
@@ -238,6 +239,32 @@ def test_evolved_gas_of_a_simple_run_and_its_blank() -> None:
     assert fit["gas blank"].shown()[0] == pytest.approx(12, rel=1e-6)
     with pytest.raises(mo.InputError, match="of an amount, or of a concentration"):
         mo.Signal("G", gas_T="25 degC", gas_P="1 bar")
+
+
+@pytest.mark.parametrize("is_offset", [False, True])
+def test_the_next_experiment_is_observed_by_the_same_signal(is_offset) -> None:
+    """The half width after it is that of a fit to data with the planned samples too."""
+    signals = {} if is_offset else {"absorbance": mo.Signal("A", slope=mo.Unknown("1 L/mol"), blank=mo.Unknown(0))}
+    options = {"offset": "A"} if is_offset else {}
+
+    def measure(A, B):
+        error = 4 * np.cos(np.arange(len(A)) * 2.1)
+        return {"A": A + 30 + error} if is_offset else {"absorbance": 0.02 + 1.2e-3 * (A + error)}
+
+    runs = runs_of(signals, measure)
+    fit = mo.fit(LAW, runs, **options)
+    times = [60.0, 300.0, 700.0]
+    plan = fit.next_experiment("r.k", charges=[{"A": 800.0}], times=[times])
+    scaled = fit.optimum.information_rows(fit.problem)
+    k, one = fit.values["r.k"], fit.estimates[1].value
+    c = 800.0 * np.exp(-k * np.array(times))
+    by_k, size = -np.array(times) * c, 1.0 if is_offset else one
+    rows = [size * by_k, np.ones(3)] if is_offset else [size * by_k, c, np.ones(3)]
+    more = np.array(rows).T / fit.points.standard_deviation[0]
+    both = np.linalg.inv(scaled.T @ scaled + more.T @ more)
+    now = np.linalg.inv(scaled.T @ scaled)
+    t = student_t_quantile(0.975, fit.degrees_of_freedom + 3) / student_t_quantile(0.975, fit.degrees_of_freedom)
+    assert plan.after / plan.now == pytest.approx(t * np.sqrt(both[0, 0] / now[0, 0]), rel=1e-6)
 
 
 def test_area_per_cent_by_a_formula() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -160,6 +161,11 @@ def _factors(powers: Powers) -> list[str]:
     return [_raised(f"[{s}]", n) for s, n in powers if abs(n) > 1e-9]
 
 
+def _constant(species: str) -> str:
+    """The name of the adsorption constant of a species, K_A, in a formula."""
+    return "K_" + re.sub(r"\W+", "_", species).strip("_")
+
+
 def _raised(text: str, exponent: float) -> str:
     if abs(exponent - 1) < 1e-9:
         return text
@@ -207,7 +213,7 @@ def _adsorption_laws(
     sites = {s: 2 if s in dissociating else 1 for s in surface}
     for count in range(1, len(surface) + 1):
         for subset in itertools.combinations(surface, count):
-            terms = {s: (f"K_{s}", ((s, 1.0),), 1.0 / sites[s]) for s in subset}
+            terms = {s: (_constant(s), ((s, 1.0),), 1.0 / sites[s]) for s in subset}
             if "surface" in limiting:
                 needed = sum(sites[s] * math.ceil(moles) for s, moles in reactants if s in subset)
                 yield _Form(reactants, tuple(terms.values()), max(needed, 1))
@@ -216,7 +222,7 @@ def _adsorption_laws(
                 if s in dict(reactants) and "adsorption" in limiting:
                     yield _Form(((s, 1.0),), others, sites[s])
                 if s not in dict(reactants) and "desorption" in limiting:
-                    yield _Form(reactants, (*others, (f"K_{s}", reactants, 1.0)))
+                    yield _Form(reactants, (*others, (_constant(s), reactants, 1.0)))
 
 
 class _Typical:

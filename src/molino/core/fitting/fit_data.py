@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -313,6 +313,8 @@ class FitData(Frozen, Result):
         """The responses of a run (of a planned one: all responses), their values and standard deviations, shape (times,
         responses), and derivatives, shape (times, responses, constants); of other parameters without derivatives."""
         responses = tuple(r for r in self.responses if r in run.measured or not run.measured)
+        if not run.measured:  # planned: it would be observed like the others
+            run = replace(run, signals={n: s for one in self.parameter_map.runs for n, s in one.signals.items()})
         count = len(responses)
         rows, columns = np.repeat(np.arange(len(times)), count), np.tile(np.arange(count), len(times))
         places = self.parameter_map.places_of(run, self.chemistry)

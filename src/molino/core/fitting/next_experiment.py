@@ -6,7 +6,7 @@ import itertools
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 
@@ -22,6 +22,7 @@ from molino.core.statistics import half_width
 from molino.core.unit_tables import GAS_CONSTANT, SI_UNITS
 
 
+@runtime_checkable
 class Decision(Protocol):
     """A decision from fitted constants: a size, an optimum."""
 

@@ -24,7 +24,7 @@ from molino.core.frozen import Frozen
 from molino.core.trains.train import Train
 from molino.core.units import QuantityLike
 
-FitInitial: TypeAlias = "str | Sequence[str] | Mapping[str, str | Sequence[str]] | None"
+FitInitial: TypeAlias = str | Sequence[str] | Mapping[str, str | Sequence[str]] | None
 """Species whose initial concentrations are fitted: in every run, or by run."""
 
 

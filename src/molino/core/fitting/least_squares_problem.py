@@ -35,7 +35,7 @@ class Model(Protocol):
         """The same to fewer digits, for the way to an optimum."""
 
     def plain(self) -> Model:
-        """The same without derivatives, which are zero or not, where that is faster."""
+        """The same for values alone: where it is faster, its derivatives are zero."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -149,7 +149,7 @@ class Sample(Frozen):
         return values[rows, columns], slopes[rows, columns]
 
     def plain(self) -> Sample:
-        """The same without derivatives, where that is faster."""
+        """The same for values alone: where it is faster, its derivatives are zero."""
         return self
 
     def calculate(self, parameters: np.ndarray, tolerances: tuple[float, float]) -> tuple[np.ndarray, np.ndarray]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import csv
-import io
 import math
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
@@ -25,6 +25,7 @@ _MOST_BYTES = 300_000_000
 _BOOKS = (".xlsx", ".xlsm")
 _LIKE = str.maketrans({"\u2212": "-", "\xa0": " ", "\u202f": " ", "\u2009": " "})
 """Signs and blanks of typesetting, and those of a keyboard."""
+_LINE = re.compile("[^\r\n]*(?:\r\n|\r|\n|$)")
 _SEPARATORS = {";": "semicolons", "\t": "tabs", ",": "commas"}
 
 
@@ -131,10 +132,11 @@ def _of_csv(path: Path, separator: str | None) -> Sheet:
     separator = separator or _separator(text)
     csv.field_size_limit(2**24)
     rows: list[tuple[int, list[str]]] = []
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
+    reader = csv.reader((line[0] for line in _LINE.finditer(text)), delimiter=separator)
+    known = dict[str, str]()  # equal cells are one text: a long table repeats its runs, times and empty cells
     try:
         for row in reader:
-            cells = [clean(cell) for cell in row]
+            cells = [known.setdefault(cell, cell) for cell in map(clean, row)]
             if any(cells):
                 rows.append((reader.line_num, cells))
             if len(rows) > MOST_ROWS:

@@ -201,7 +201,7 @@ WRONG: dict[str, tuple[Callable[[], object], str]] = {
     "a dose without T": (lambda: mo.SemiBatch(WARM, {"A": 1}, {"a": GOOD}, T=300, heat="adiabatic", **WATERY), "the feed has no temperature"),
     "a batch in a train": (lambda: mo.Train([mo.Batch(FIRST, {"A": 1})]), "does not flow through"),
     "an empty train": (lambda: mo.Train([mo.Exchanger(300)]), "no vessel is given"),
-    "a split of two": (lambda: mo.Parallel([mo.PlugFlow(FIRST, FEED, volume=1)] * 2, [0.5, 0.6]), "is not a split"),
+    "a split of two": (lambda: mo.Parallel([mo.PlugFlow(FIRST, FEED, volume=1)] * 2, [0.5, 0.6]), "are not shares"),
     "T and duty": (lambda: mo.Exchanger(300, 5), "both given"),
     "other species": (lambda: mo.Train([mo.PlugFlow(FIRST, FEED, volume=1), mo.PlugFlow(mo.Chemistry(mo.Reaction("A -> C", k=1)), FEED, volume=1)]), "different species"),
     "the size of a train": (lambda: mo.size(mo.Train([mo.PlugFlow(FIRST, FEED, volume=1)]), "conversion of A", 0.5), "which vessel of the train"),

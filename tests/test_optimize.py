@@ -288,7 +288,7 @@ def test_steps_of_a_train_are_numbers_like_any_other(recycle: float) -> None:
     for exchanger in (mo.Exchanger("335 K"), mo.Exchanger(duty="5 kW", name="heater")):
         train = mo.Train([tube, exchanger, mo.SideFeed(side), pair], recycle=recycle)
         names = [f"{exchanger.label}.{'T' if exchanger.T is not None else 'duty'}", "side feed.flow", "side feed.T",
-                 "side feed.share", "pair.split"]  # fmt: skip
+                 "side feed.share", "pair.share"]  # fmt: skip
         for metric in ("yield of B on A", "duty", "temperature") if recycle else ("conversion of A", "volumetric flow"):
             exact = train.run().sensitivity(metric, names)
             for name in names:
@@ -297,13 +297,13 @@ def test_steps_of_a_train_are_numbers_like_any_other(recycle: float) -> None:
                 scale = abs(train.run().metric(metric) / own)
                 assert exact[name] == pytest.approx((ends[0] - ends[1]) / (2e-4 * own), rel=1e-4, abs=1e-6 * scale)
     train = train.with_(recycle=0.0)
-    free = {"heater.duty": ("-60 kW", "20 kW"), "pair.split": (0.05, 0.95)}
+    free = {"heater.duty": ("-60 kW", "20 kW"), "pair.share": (0.05, 0.95)}
     best = mo.optimize(train, maximize="yield of B on A", free=free, n_starts=1)
     assert best.first_order < 1e-5
-    grid = {"heater.duty": mo.span("-60 kW", "20 kW", 5), "pair.split": mo.span(0.05, 0.95, 5)}
+    grid = {"heater.duty": mo.span("-60 kW", "20 kW", 5), "pair.share": mo.span(0.05, 0.95, 5)}
     assert best.value >= np.nanmax(mo.sweep(train, grid, ["yield of B on A"]).numbers) - 1e-9
-    with pytest.raises(mo.InputError, match="below 1"):
-        train.with_({"pair.split": 1.2})
+    with pytest.raises(mo.InputError, match="between 0 and 1"):
+        train.with_({"pair.share": 1.2})
 
 
 def test_one_mistake_in_a_job_is_one_fault_with_its_place_once(molino: Typed, folder: Path) -> None:

@@ -88,7 +88,7 @@ kind = "train"
 recycle = 0.5
 steps = [
   { vessel = "coil" }, { exchanger = { T = 320 } }, { side_feed = "fresh" },
-  { parallel = ["coil", "tank"], split = [0.6, 0.4] },
+  { parallel = ["coil", "tank"], shares = [0.6, 0.4] },
 ]
 
 [profile.both]
@@ -156,7 +156,9 @@ def test_a_plant_job_says_what_python_says(tmp_path: Path) -> None:
         "profile-both.png",
     } <= files
     streams = pd.read_csv(tmp_path / "results" / "plant" / "streams-line.csv")
-    assert {"feed", "mixed feed", "after coil", "after exchanger", "fresh", "after parallel"} <= {*streams.columns}
+    assert {"feed", "after mixed feed", "after coil", "after exchanger", "fresh", "after parallel"} <= {
+        *streams.columns
+    }
 
 
 def test_the_plant_job_is_reported_in_words(tmp_path: Path) -> None:
@@ -216,7 +218,7 @@ WRONG = {
         ["[profile.both]", "unknown vessel 'coyl'"],
     ),
     "an enthalpy in kW": ('"-200 kJ/mol"', '"-200 kW"', ["[reactions.main]", "not an energy per amount"]),
-    "a split that does not add up": ("split = [0.6, 0.4]", "split = [0.6, 0.6]", ["is not a split"]),
+    "a split that does not add up": ("shares = [0.6, 0.4]", "shares = [0.6, 0.6]", ["are not shares"]),
 }
 
 

@@ -55,7 +55,19 @@ from molino.core.terms.heat import Adiabatic as Adiabatic, Duty as Duty, Jacket 
 from molino.core.terms.pressure import PressureDrop as PressureDrop
 from molino.core.terms.side_feed import DistributedFeed as DistributedFeed
 from molino.core.terms.walls import Membrane as Membrane
-from molino.core.trains.steps import Exchanger as Exchanger, Parallel as Parallel, SideFeed as SideFeed
+from molino.core.trains.heat_steps import Exchanger as Exchanger, FeedEffluent as FeedEffluent
+from molino.core.trains.phase_steps import Condenser as Condenser, Flash as Flash
+from molino.core.trains.pressure_steps import Compressor as Compressor, Pump as Pump, Valve as Valve
+from molino.core.trains.steps import (
+    From as From,
+    Mix as Mix,
+    Parallel as Parallel,
+    Purge as Purge,
+    Separator as Separator,
+    SideFeed as SideFeed,
+    Split as Split,
+    To as To,
+)
 from molino.core.trains.train import Train as Train
 from molino.core.vessels.at_conversion import AtConversion as AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium as AtEquilibrium

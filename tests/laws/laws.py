@@ -294,7 +294,7 @@ def _(rng: np.random.Generator) -> None:
     whole = p.tube(V).run().conversion("A")
     parts = [p.tube(share * V).with_(name="1"), p.tube((1 - share) * V).with_(name="2")]
     close(mo.Train(parts).run().metric("conversion of A"), whole, 1e-6, 1e-2)
-    close(mo.Train([mo.Parallel(parts, split=[share, 1 - share])]).run().metric("conversion of A"), whole, 1e-7, 1e-2)
+    close(mo.Train([mo.Parallel(parts, shares=[share, 1 - share])]).run().metric("conversion of A"), whole, 1e-7, 1e-2)
 
 
 @law("a sweep is a loop")

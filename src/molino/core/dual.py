@@ -8,7 +8,7 @@ plain arithmetic; `Dual` numbers give its exact Jacobian, arrays a column for ea
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -106,6 +106,25 @@ def implicit(value: object, slopes: Sequence[tuple[object, Number]]) -> Number:
     if not duals:
         return value
     return Dual(value, sum(np.asarray(by)[..., None] * of.slope for by, of in duals))
+
+
+def roots(
+    residuals: Callable[..., Sequence[Number]], values: Sequence[float], inputs: Sequence[Any], plain: Sequence[Any]
+) -> list[Number]:
+    """The roots of residuals(*roots, *inputs) found for the values of the inputs (`plain`), with their derivatives by
+    the implicit function theorem."""
+    off = residuals(*values, *inputs)
+    if not any(isinstance(r, Dual) for r in off):
+        return [*values]
+    by = residuals(*Dual.seeds(values), *plain)
+    matrix = [[float(row.slope[j]) if isinstance(row, Dual) else 0.0 for j in range(len(values))] for row in by]
+    change = solve(matrix, [Dual(0.0, -r.slope) if isinstance(r, Dual) else 0.0 for r in off])
+    return [value + (c if isinstance(c, Dual) else 0.0) for value, c in zip(values, change, strict=True)]
+
+
+def root(residual: Callable[..., Number], value: float, inputs: Sequence[Any], plain: Sequence[Any]) -> Number:
+    """The root of one residual; see `roots`."""
+    return roots(lambda *given: [residual(*given)], (value,), inputs, plain)[0]
 
 
 def solve(matrix: Sequence[Sequence[Number]], right: Sequence[Number]) -> list[Number]:

@@ -10,6 +10,7 @@ from typing import Any
 import sympy as sp
 
 from molino.core import units
+from molino.core.dual import Number, log
 from molino.core.errors import Faults, InputError
 from molino.core.frozen import Frozen, settle
 from molino.core.units import QuantityLike
@@ -105,6 +106,10 @@ class VaporPressure(Frozen):
     def log(self, T: sp.Expr) -> sp.Expr:
         """ln(P/Pa) over temperature."""
         return self.a + self.b / (T + self.shift) + self.c * sp.log(T) + (self.d * T**self.e if self.d else 0)
+
+    def log_of(self, T: Number) -> Number:
+        """ln(P/Pa) at a temperature in K that is a number of any kind."""
+        return self.a + self.b / (T + self.shift) + self.c * log(T) + (self.d * T**self.e if self.d else 0.0)
 
     def log_number(self, T: float) -> tuple[float, float]:
         """ln(P/Pa) at a temperature in K, and its derivative."""

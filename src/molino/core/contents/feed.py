@@ -13,7 +13,7 @@ from molino.core.contents.mixture import Contents
 from molino.core.contents.mixture_equations import Mixture
 from molino.core.dual import Number, implicit, value_of
 from molino.core.errors import Faults, InputError, UnitError, nearest
-from molino.core.frozen import Frozen, settle
+from molino.core.frozen import Frozen, field_names, settle
 from molino.core.printing import Printed
 from molino.core.schema import QuantityField, ReadField, contents, option, quantities, quantity, read_fields
 from molino.core.thermo.activity import ActivityModel
@@ -185,6 +185,22 @@ class Feed(Frozen, Printed):
         at = f" at {self.T}" if self.T is not None else ""
         under = f"{' and' if at else ' at'} {self.P}" if self.P is not None else ""
         return f"{flows}{' of ' if flows else ''}{self.contents}{at}{under}"
+
+
+@dataclass(frozen=True)
+class NoFeed:
+    """The feed of a vessel that has none before it is in a train."""
+
+    def __getattr__(self, name: str) -> Any:
+        if name in field_names(Feed) or name in ("is_gas", "is_real", "mixture", "given", "flows"):
+            raise InputError("no feed is given", "feed", "give feed=mo.Feed(...), or run it in a train with a feed")
+        raise AttributeError(name)
+
+    def __str__(self) -> str:
+        return "by its train"
+
+
+NO_FEED = NoFeed()
 
 
 def equation_of(model: Any, species: Mapping[str, Species]) -> CubicEquation:

@@ -1,30 +1,23 @@
-"""Streams between vessels: outlets as feeds, mixing of streams, and the stream table."""
+"""Streams between vessels: outlets as feeds, and the stream table."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from fractions import Fraction
-from functools import lru_cache
 
 import numpy as np
-import scipy
 import sympy as sp
 
 from molino.core.annotations import PlainData
-from molino.core.balances.balance_symbols import FLOW, MOLAR_FLOW
-from molino.core.balances.source import Generated, build
-from molino.core.balances.system import TIME
-from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.species import Species
 from molino.core.contents.feed import Feed, volume_model
 from molino.core.contents.mixture import Contents
 from molino.core.display import Display
-from molino.core.errors import InputError, SolveError
+from molino.core.dual import Number, value_of
+from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Table, entry, frame
-from molino.core.thermo.energy import CAPACITY, reference
-from molino.core.thermo.phase_model import Content, PhaseModel
+from molino.core.thermo.phase_model import PhaseModel
 from molino.core.units import Value
 
 
@@ -44,6 +37,10 @@ class Stream(Frozen):
     T, P : float
         In K and Pa; nan if unknown.
     is_flowing : bool
+    phase : str
+        "liquid" or "gas" if it is not the phase of the fluid of its vessel, otherwise ''.
+
+    Between the steps of a train the numbers may be `Dual`.
 
     Examples
     --------
@@ -56,14 +53,30 @@ class Stream(Frozen):
     """
 
     name: str
-    amounts: Mapping[str, float]
-    volume: float
-    T: float
-    P: float
+    amounts: Mapping[str, Number]
+    volume: Number
+    T: Number
+    P: Number
     is_flowing: bool = True
+    phase: str = ""
 
     def named(self, name: str) -> Stream:
         return replace(self, name=name)
+
+    def plain(self) -> Stream:
+        """Its values without derivatives."""
+        amounts = {s: float(value_of(n)) for s, n in self.amounts.items()}
+        volume, T, P = (float(value_of(x)) for x in (self.volume, self.T, self.P))
+        return replace(self, amounts=amounts, volume=volume, T=T, P=P)
+
+    @property
+    def total(self) -> Number:
+        """The sum of its amounts."""
+        return sum(self.amounts.values())
+
+    def part(self, share: Number) -> Stream:
+        """A part of it, in the same state."""
+        return replace(self, amounts={s: n * share for s, n in self.amounts.items()}, volume=self.volume * share)
 
 
 @dataclass(frozen=True, eq=False)
@@ -121,98 +134,6 @@ def as_feed(stream: Stream, like: Feed) -> Feed:
     return replace(like, contents=Contents(held, True, "feed"), flow=Value(stream.volume, "m^3/s"), T=T, P=P)
 
 
-@lru_cache(maxsize=64)
-def _enthalpy(phase: PhaseModel) -> Generated:
-    """make(enthalpies, heat capacity)(flows, T, P, volume) of a medium."""
-    definitions, whole, states, parameters = _enthalpy_symbols(phase)
-    return build(definitions, [whole], states, TIME, parameters)
-
-
-@lru_cache(maxsize=64)
-def _enthalpy_gradient(phase: PhaseModel) -> Generated:
-    """The same for its slopes by flows, T, P and volume."""
-    definitions, whole, states, parameters = _enthalpy_symbols(phase)
-    for symbol in reversed(definitions):
-        whole = whole.xreplace({symbol: definitions[symbol]})
-    return build({}, [whole.diff(s) for s in states], states, TIME, parameters)
-
-
-def _enthalpy_symbols(
-    phase: PhaseModel,
-) -> tuple[dict[sp.Symbol, sp.Expr], sp.Expr, tuple[object, ...], tuple[object, ...]]:
-    flows = tuple(MOLAR_FLOW(s) for s in phase.species)
-    content = Content(phase, flows, TEMPERATURE, PRESSURE)
-    states = (*flows, TEMPERATURE, PRESSURE, FLOW)
-    parameters = (*(reference(s) for s in phase.species), CAPACITY)
-    return dict(content.definitions), phase.enthalpy(content, FLOW), states, parameters
-
-
-def enthalpy(fluid: Fluid, stream: Stream, T: float | None = None) -> float:
-    """Enthalpy flow of a stream in W.
-
-    Raises
-    ------
-    InputError
-        If the fluid has no enthalpies.
-    """
-    if fluid.phase.energy is None:
-        message = "the enthalpies of this stream are unknown"
-        raise fluid.lacks or InputError(message, fluid.label, "give heat capacities, and a temperature")
-    names = fluid.phase.species
-    values = [*(fluid.numbers[reference(s)] for s in names), fluid.numbers.get(CAPACITY, np.nan)]
-    flows = [stream.amounts.get(s, 0.0) for s in names]
-    state = np.array([*flows, stream.T if T is None else T, stream.P, stream.volume])
-    return float(_enthalpy(fluid.phase)(values)(state, 0.0)[0])
-
-
-def enthalpy_slopes(fluid: Fluid, stream: Stream) -> tuple[float, dict[str, float], float, float, float]:
-    """Enthalpy flow of a stream in W, and its slopes by the amounts, by T, by the volume and by P."""
-    names = fluid.phase.species
-    values = [*(fluid.numbers[reference(s)] for s in names), fluid.numbers.get(CAPACITY, np.nan)]
-    state = np.array([*(stream.amounts.get(s, 0.0) for s in names), stream.T, stream.P, stream.volume])
-    by = _enthalpy_gradient(fluid.phase)(values)(state, 0.0)
-    n = len(names)
-    return enthalpy(fluid, stream), dict(zip(names, by, strict=False)), by[n], by[n + 2], by[n + 1]
-
-
-def at_enthalpy(fluid: Fluid, stream: Stream, wanted: float) -> Stream:
-    """The same stream at the temperature that gives it an enthalpy flow."""
-
-    def off(T: float) -> float:
-        return enthalpy(fluid, stream, T) - wanted
-
-    low, high = 150.0, 3000.0
-    if off(low) * off(high) > 0:
-        message = f"no temperature between {low:g} and {high:g} K gives the stream its enthalpy"
-        raise SolveError(message, fluid.label, "check the heat capacities and the heat removed")
-    return replace(stream, T=float(scipy.optimize.brentq(off, low, high, xtol=1e-11, rtol=1e-15)))
-
-
-def adiabatic_rise(fluid: Fluid, start: Stream, net: Mapping[str, Fraction]) -> float:
-    """Adiabatic temperature rise in K of a stream by one reaction, to the exhaustion of the limiting reactant."""
-    extent = min(start.amounts[s] / -float(moles) for s, moles in net.items() if moles < 0)
-    if extent <= 0:
-        raise InputError("a reactant of it is missing", fluid.label, "feed it")
-    spent = {s: n + extent * float(net.get(s, 0)) for s, n in start.amounts.items()}
-    return float(at_enthalpy(fluid, replace(start, amounts=spent), enthalpy(fluid, start)).T - start.T)
-
-
-def mixed(fluid: Fluid, streams: Sequence[Stream], name: str) -> Stream:
-    """Mix streams: amounts, volumes (of liquids) and enthalpies are added; the pressure is the lowest.
-
-    The temperature is the common one if all are equal and mix without heat, otherwise that of the sum of the
-    enthalpies; InputError if properties are missing for it.
-    """
-    amounts = {s: sum(x.amounts.get(s, 0.0) for x in streams) for s in fluid.phase.species}
-    pressures = [x.P for x in streams if np.isfinite(x.P)]
-    whole = Stream(name, amounts, sum(x.volume for x in streams), streams[0].T, min(pressures, default=np.nan))
-    warm = [x.T for x in streams if np.isfinite(x.T)]
-    alike = not warm or max(warm) - min(warm) <= 1e-12 * max(warm)
-    if alike and (not warm or fluid.phase.energy is None or not fluid.phase.mixes_with_heat):
-        return whole
-    return at_enthalpy(fluid, whole, sum(enthalpy(fluid, x) for x in streams))
-
-
 def is_whole(fluid: Fluid, stream: Stream) -> bool:
     """Whether the species are the whole stream, and not only solutes.
 
@@ -257,19 +178,25 @@ def stream_table(streams: Sequence[Stream], fluid: Fluid, display: Display, whol
             row(s, kinds[1], [x.amounts.get(s, 0.0) * by_mass[s] for x in streams])
         row("total", kinds[1], weights)
     for s in names if whole else ():
-        row(share_label(s, "mol"), "number", [x.amounts.get(s, 0.0) / n for x, n in zip(streams, totals, strict=True)])
+        parts = [_over(x.amounts.get(s, 0.0), n) for x, n in zip(streams, totals, strict=True)]
+        row(share_label(s, "mol"), "number", parts)
     if weights and whole:
         for s in names:
-            shares = [x.amounts.get(s, 0.0) * by_mass[s] / w for x, w in zip(streams, weights, strict=True)]
+            shares = [_over(x.amounts.get(s, 0.0) * by_mass[s], w) for x, w in zip(streams, weights, strict=True)]
             row(share_label(s, "kg"), "number", shares)
     row("volumetric flow" if streams[0].is_flowing else "volume", kinds[2], [x.volume for x in streams])
     row("temperature", "temperature", [x.T for x in streams])
     row("pressure", "pressure", [x.P for x in streams])
     if weights and whole:
-        row("density", "density", [w / x.volume for w, x in zip(weights, streams, strict=True)])
+        row("density", "density", [_over(w, x.volume) for w, x in zip(weights, streams, strict=True)])
     return frame(
         [[label.replace("  [", " ["), *values] for label, values in rows], columns=["stream", *_distinct(streams)]
     )
+
+
+def _over(part: float, whole: float) -> float:
+    """A ratio; nan of an empty stream."""
+    return part / whole if whole else float("nan")
 
 
 def _distinct(streams: Sequence[Stream]) -> list[str]:

@@ -9,7 +9,8 @@ from typing import Any, Self
 from molino.core import units
 from molino.core.annotations import ByName
 from molino.core.chemistry.notation import Equations
-from molino.core.contents.streams import Stream, adiabatic_rise
+from molino.core.contents.stream_properties import adiabatic_rise
+from molino.core.contents.streams import Stream
 from molino.core.contract.review import VesselReview, review
 from molino.core.contract.run_result import RunResult
 from molino.core.contract.specification import Specification

@@ -23,7 +23,8 @@ from molino.core.balances.source import NotFinite, build
 from molino.core.balances.system import TIME
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
 from molino.core.chemistry.notation import RATE
-from molino.core.contents.streams import Stream, at_enthalpy, enthalpy
+from molino.core.contents.stream_properties import at_enthalpy, enthalpy
+from molino.core.contents.streams import Stream
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
 from molino.core.contract.parameter_map import ParameterMap
@@ -33,7 +34,7 @@ from molino.core.errors import Faults, InputError, MolinoError
 from molino.core.runs.run import Run
 from molino.core.terms.model import kinetics
 from molino.core.thermo.phase_model import Content
-from molino.core.trains.steps import Exchanger
+from molino.core.trains.heat_steps import Exchanger
 from molino.core.trains.train import Train
 from molino.core.units import QuantityLike, Value
 from molino.core.vessels.at_equilibrium import AtEquilibrium

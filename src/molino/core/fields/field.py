@@ -63,7 +63,15 @@ class FieldSpecification:
         product = {s: float(left[s]) * flow for s in self.chemistry.names}
         own = float(plug.first_T.si) if plug.first_T is not None else math.nan
         ends = Ends(
-            entering, product, flow, own if T is None else T, plug.feed_pressure(), math.nan, plug.volume_si, math.nan
+            entering,
+            product,
+            product,
+            flow,
+            own if T is None else T,
+            plug.feed_pressure(),
+            math.nan,
+            plug.volume_si,
+            math.nan,
         )
         return float(value_of(metric_of_ends([self.plug], read_metric(metric), ends)))
 

@@ -108,6 +108,7 @@ class TubeInTime(OverTime):
         ends = Ends(
             fed,
             left,
+            left,
             last.get("volumetric flow", float(spec.fed.volume)),
             last.get("temperature", own),
             spec.feed_pressure(),

@@ -1,10 +1,9 @@
-"""A train with a recycle as equations of the returned stream and the states of its tanks."""
+"""A train with loops as equations of the torn streams and the states of its tanks."""
 
 from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import replace
 
 import numpy as np
 
@@ -17,9 +16,10 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError
 from molino.core.runs.follow import settled
 from molino.core.runs.run import Run
-from molino.core.trains.recycle import joined, returned, run_through
-from molino.core.trains.steps import Parallel
+from molino.core.trains.closing import run_of
+from molino.core.trains.torn import Torn
 from molino.core.trains.train_fields import TrainFields
+from molino.core.trains.train_pass import TrainPass
 from molino.core.trains.train_run import TrainRun
 from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.steady_curve import converted, filled
@@ -39,11 +39,10 @@ class Loop:
     """
 
     def __init__(self, train: TrainFields) -> None:
-        self.train, self.ratio = train, train.recycle.si
+        self.train, self.torn = train, Torn(train)
         self.sizes = [_size(vessel) for vessel in train.vessels]
         self.tanks = [n for n, vessel in enumerate(train.vessels) if has_states(vessel)]
-        self.flows = len(train.chemistry.names) + train.spec.follows_T if self.ratio else 0
-        self.kept = math.nan
+        self.flows = self.torn.count
         self._scaled: dict[float, TrainFields] = {}
 
     def at(self, s: float) -> TrainFields:
@@ -56,26 +55,19 @@ class Loop:
                 found: FlowVessel = vessel if size is None else vessel.with_({size[0]: size[1] * math.exp(s)})
                 return found
 
-            steps = [
-                replace(step, vessels=tuple(sized(v) for v in step.vessels))
-                if isinstance(step, Parallel)
-                else sized(step)
-                if isinstance(step, FlowVessel)
-                else step
-                for step in self.train.steps
-            ]
-            self._scaled = {s: self.train.with_(steps=tuple(steps))}
+            self._scaled = {s: self.train.with_vessels(sized)}
         return self._scaled[s]
 
     def begin(self, run: TrainRun) -> None:
         """Set the scales, and the unknowns that are logarithms, by a run at any size."""
         train = self.train
-        self.kept = math.nan if train.spec.follows_T else run.last.T
         amounts, scales, self.lengths = [], [], list[int]()
-        if self.ratio:
-            species = len(train.chemistry.names)
-            amounts += [False] * self.flows  # a returned flow cannot be negative
-            scales += [self.ratio] * species + [_WARMING] * (self.flows - species)
+        self.like = {name: run.by_name[name] for name in self.torn.names}
+        if self.flows:
+            z = self.torn.values(self.like).reshape(len(self.like), self.torn.each)
+            totals = np.maximum(z[:, : len(train.chemistry.names)].sum(axis=1), 1e-3)
+            amounts += [False] * self.flows  # a torn flow cannot be negative
+            scales += np.where(self.torn.is_flow, np.repeat(totals, self.torn.each), _WARMING).tolist()
         for n in self.tanks:
             case = train.vessels[n].spec.case
             own = start(case)[1].copy()
@@ -86,8 +78,8 @@ class Loop:
         self.scale, self.amounts = np.array(scales), np.array(amounts, dtype=bool)
 
     def states(self, run: TrainRun) -> np.ndarray:
-        """The unknowns of a run in their own units: the returned stream, and the states of its tanks."""
-        parts = [returned(self.train, run)] if self.ratio else []
+        """The unknowns of a run in their own units: the torn streams, and the states of its tanks."""
+        parts = [self.torn.values(run.by_name)]
         parts += [run.runs[n].trajectory.end_state for n in self.tanks]
         return np.concatenate(parts)
 
@@ -98,9 +90,11 @@ class Loop:
         warmer = _WARMER if train.spec.follows_T else (0.0,)
         for flows, rise in itertools.product(converted(train.chemistry, fed), warmer):
             there = states.copy()
-            if self.ratio:
-                there[: len(names)] = self.ratio * flows / fed.sum()
-                there[len(names) : self.flows] += rise / train.spec.fresh.T
+            for k in range(0, self.flows, self.torn.each):
+                total = there[k : k + len(names)].sum()
+                there[k : k + len(names)] = total * flows / fed.sum()
+                if train.spec.follows_T:
+                    there[k + len(names) + self.torn.more.index("T")] += rise / train.spec.fresh.T
             at = self.flows
             for n in self.tanks:
                 vessel = train.vessels[n]
@@ -115,23 +109,23 @@ class Loop:
     def around(self, states: np.ndarray, s: float, settles: bool = False) -> tuple[TrainRun, np.ndarray]:
         """One pass with given states, and the residual; on request tanks go to their steady states."""
         train, rest = self.at(s), np.split(states, np.cumsum([self.flows, *self.lengths]))
-        tanks, changes = iter(rest[1:]), list[np.ndarray]()
+        tanks, changes = rest[1:], dict[int, np.ndarray]()
 
-        def run_of(vessel: FlowVessel) -> Run:
-            if not has_states(vessel):
+        def run(vessel: FlowVessel, n: int) -> Run:
+            if n not in self.tanks:
                 return vessel.run()
-            y, case, tau = next(tanks), vessel.spec.case, vessel.spec.volume_si / float(vessel.spec.fed.volume)
+            place = self.tanks.index(n)
+            y, case, tau = tanks[place], vessel.spec.case, vessel.spec.volume_si / float(vessel.spec.fed.volume)
             report = Report("curve of steady states over the sizes", 0, 0, 0)
             if settles:
                 y = steady(case, tau, begin=y)[0]
-            changes.append(np.array(Functions(case).rhs(y, 0.0)) * tau)
+            changes[place] = np.array(Functions(case).rhs(y, 0.0)) * tau
             return settled(vessel, y, report)
 
-        fresh = train.spec.fresh
-        entering = joined(train, fresh, train.spec.returned_stream(rest[0], self.kept)) if self.ratio else fresh
-        run = run_through(train, entering, fresh, run_of)
-        back = [returned(train, run) - rest[0]] if self.ratio else []
-        return run, np.concatenate([*back, *changes])
+        given = self.torn.streams(rest[0], self.like)
+        passed = TrainPass(train, run_of=run).through_all(given)
+        back = self.torn.values(passed.streams) - rest[0]
+        return run_of(train, passed), np.concatenate([back, *(changes[n] for n in range(len(changes)))])
 
 
 def _size(vessel: FlowVessel) -> tuple[str, float] | None:

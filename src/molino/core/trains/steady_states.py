@@ -21,9 +21,8 @@ from molino.core.display import Display
 from molino.core.errors import MolinoError, SolveError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
+from molino.core.trains.closing import run_train
 from molino.core.trains.loop import Loop, has_states
-from molino.core.trains.recycle import run_train
-from molino.core.trains.steps import Parallel
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_run import TrainRun
 from molino.core.vessels.steady_curve import EXHAUSTED
@@ -249,7 +248,9 @@ class _Search:
         """Eigenvalues of its tanks, or factors of a pass; see `TrainSteadyStates`."""
         loop, count = self.loop, self.loop.flows
         is_alone = len(loop.tanks) in (0, sum(size is not None for size in loop.sizes))
-        if not is_alone or (not loop.tanks and any(isinstance(step, Parallel) for step in loop.train.steps)):
+        if not is_alone or (
+            not loop.tanks and any(len(step.vessels_in_it) > 1 for step in loop.train.spec.other_steps)
+        ):
             return np.zeros(0)
         steps = _DIFFERENCE * np.maximum(np.abs(states), _DIFFERENCE * loop.scale)
         by = np.column_stack(
@@ -268,7 +269,7 @@ class _Search:
 
 def train_steady_states(train: TrainFields) -> TrainSteadyStates:
     """All steady states of a train that are found; see `Train.steady_states`."""
-    if not train.recycle.si and not any(has_states(vessel) for vessel in train.vessels):  # no recycle
+    if not train.spec.network.torn and not any(has_states(vessel) for vessel in train.vessels):  # no recycle
         return TrainSteadyStates(train, (run_train(train),), (np.zeros(1),), True, math.inf)
     search = _Search(train)
     found = search.all_states()

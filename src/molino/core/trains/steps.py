@@ -1,33 +1,164 @@
-"""The steps of a train besides its vessels: exchangers, side feeds, parallel vessels."""
+"""The steps of a train that change only flows: mixing, splitting, separation, side feeds, parallel vessels."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import MISSING, dataclass, replace
+from typing import Any, ClassVar
 
 import numpy as np
 
 from molino.core import units
 from molino.core.contents.feed import Feed, flow_kind, require_feed
-from molino.core.contents.streams import Stream, at_enthalpy, enthalpy
+from molino.core.contents.stream_properties import mixed, with_volume
+from molino.core.contents.streams import Stream
 from molino.core.contract.condition import Condition
+from molino.core.dual import Number, value_of
 from molino.core.errors import Faults, InputError
-from molino.core.frozen import Frozen, settle
-from molino.core.printing import Printed
-from molino.core.schema import QuantityField, ReadField, quantity, read_fields, several_forms
+from molino.core.frozen import FrozenMapping, settle
+from molino.core.schema import QuantityField, ReadField, option, quantity, several_forms
+from molino.core.trains.train_step import (
+    Passed,
+    Surroundings,
+    TrainStep,
+    read_share_of,
+    require_names,
+    share_condition,
+)
+from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel, read_flow_form
 
 
 @dataclass(frozen=True, eq=False)
-class Exchanger(Frozen, Printed):
-    """A heat exchanger between two vessels.
+class Mix(TrainStep):
+    """Named streams join the line, at the lowest of their pressures.
 
     Parameters
     ----------
-    T : temperature, optional
-        The outlet temperature.
-    duty : power, optional
-        The heat flow instead ("-250 kW" cools).
+    streams : str or sequence of str
+    name : str
+
+    Raises
+    ------
+    InputError
+        If they are not names.
+
+    Examples
+    --------
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
+    >>> tube = mo.PlugFlow(chem, feed, volume="5 L")
+    >>> loop = mo.Train([mo.Mix("back"), tube, mo.Separator({"B": 1.0}, to="product"), mo.Purge(0.1), mo.To("back")])
+    >>> round(loop.run().conversion("A"), 4)
+    0.8274
+    """
+
+    noun: ClassVar[str] = "mixer"
+    streams: str | Sequence[str]
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        settle(self, streams=(self.streams,) if isinstance(self.streams, str) else tuple(self.streams))
+        faults = Faults()
+        require_names(faults, self.label, {"streams": None} if not self.streams else {})
+        for one in self.streams:
+            require_names(faults, self.label, {"streams": one})
+        faults.raise_any()
+
+    @property
+    def takes(self) -> tuple[str, ...]:
+        return tuple(self.streams)
+
+    def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
+        flowing = [x for x in streams if value_of(x.total) != 0] or [*streams]
+        if len({at.phase_of(x) for x in flowing}) > 1:
+            listed = ", ".join(f"{x.name} ({at.phase_of(x)})" for x in flowing)
+            message = f"liquid and gas meet in a mixer: {listed}"
+            raise InputError(message, self.label, "evaporate or condense one of them before: mo.Flash(...)")
+        return Passed((mixed(at.fluid_of(flowing[0]), streams, ""),))
+
+    def __str__(self) -> str:
+        return f"{self.label} with {' and '.join(self.streams)}"
+
+
+@dataclass(frozen=True, eq=False)
+class From(TrainStep):
+    """A line begins with a named stream.
+
+    Parameters
+    ----------
+    stream : str
+    name : str
+        For messages.
+
+    Raises
+    ------
+    InputError
+        If it is not a name.
+
+    Examples
+    --------
+    >>> print(mo.From("crude"))
+    from crude
+    """
+
+    noun: ClassVar[str] = "from"
+    stream: str
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        require_names(faults, "from", {"stream": self.stream})
+        faults.raise_any()
+
+    def __str__(self) -> str:
+        return f"from {self.stream}"
+
+
+@dataclass(frozen=True, eq=False)
+class To(TrainStep):
+    """A line ends: its stream has a name, by which another step takes it, or results show it.
+
+    Parameters
+    ----------
+    stream : str
+    name : str
+        For messages.
+
+    Raises
+    ------
+    InputError
+        If it is not a name.
+
+    Examples
+    --------
+    >>> print(mo.To("recycle"))
+    to recycle
+    """
+
+    noun: ClassVar[str] = "to"
+    stream: str
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        require_names(faults, "to", {"stream": self.stream})
+        faults.raise_any()
+
+    def __str__(self) -> str:
+        return f"to {self.stream}"
+
+
+@dataclass(frozen=True, eq=False)
+class Split(TrainStep):
+    """A fraction of the stream leaves as a named stream; the rest continues.
+
+    Parameters
+    ----------
+    share : float
+        The fraction, between 0 and 1.
+    to : str
+        The name of the stream that leaves.
     name : str
 
     Raises
@@ -37,56 +168,147 @@ class Exchanger(Frozen, Printed):
 
     Examples
     --------
-    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min", enthalpy="-50 kJ/mol"))
-    >>> feed = mo.Feed({"A": "1 mol/L"}, flow="1 L/min", T="350 K", heat_capacity="4.2 MJ/m3/K")
-    >>> tube = mo.PlugFlow(chem, feed, volume="5 L", heat="adiabatic")
-    >>> run = mo.Train([tube, mo.Exchanger("340 K"), tube]).run()
-    >>> {name: round(duty) for name, duty in run.exchanged.items()}
-    {'exchanger': -1227}
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> run = mo.Train([mo.Split(0.25, to="bypass"), tube, mo.Mix("bypass")]).run()
+    >>> round(run.conversion("A"), 4)
+    0.5523
     """
 
-    T: QuantityField = quantity("temperature", setting=True)
-    duty: QuantityField = quantity("power", sign="any", setting=True)
+    noun: ClassVar[str] = "split"
+    share: QuantityField = quantity("number", MISSING, most=1.0, setting=True)
+    to: str = option("")
     name: str = ""
 
     def __post_init__(self) -> None:
-        if (self.T is None) == (self.duty is None):
-            message = "neither T nor duty is given" if self.T is None else "T and duty are both given"
-            raise InputError(message, "exchanger", "give one of them")
         faults = Faults()
-        read_fields(self, faults, "exchanger")
+        require_names(faults, self.label, {"to": self.to})
+        with faults.at():
+            self.read()
         faults.raise_any()
 
     @property
     def label(self) -> str:
-        return self.name or "exchanger"
+        return self.name or self.to or self.noun
 
-    def conditions(self) -> dict[str, Condition]:
-        """Its conditions by name."""
-        name, kind, own = ("T", "temperature", self.T) if self.T is not None else ("duty", "power", self.duty)
+    @property
+    def gives(self) -> tuple[str, ...]:
+        return (self.to,)
 
-        def read(value: object) -> tuple[float, str]:
-            given = units.positive(value, kind, name) if name == "T" else units.read(value, kind, name)
-            return given.si, kind
-
-        return {name: Condition(name, kind, read, lambda v: replace(self, **{name: v}), own.si, kind, value=own)}
-
-    def passed(self, vessel: FlowVessel, stream: Stream) -> tuple[Stream, float]:
-        """Its outlet stream and its duty in W, for the fluid of a vessel."""
-        vessel.spec.require_energy()
-        fluid = vessel.spec.fluid
-        before = enthalpy(fluid, stream)
-        if self.T is None:
-            return at_enthalpy(fluid, stream, before + self.duty.si), float(self.duty.si)
-        after = replace(stream, T=self.T.si)
-        return after, enthalpy(fluid, after) - before
+    def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
+        share = at.number(self, "share")
+        return Passed((streams[0].part(1.0 - share), streams[0].part(share)))
 
     def __str__(self) -> str:
-        return f"{self.label} to {self.T}" if self.T is not None else f"{self.label} of {self.duty}"
+        return f"{self.share} to {self.to}"
 
 
 @dataclass(frozen=True, eq=False)
-class SideFeed(Frozen, Printed):
+class Purge(Split):
+    """A fraction of the stream is removed from a loop; as `Split`, with the name "purge".
+
+    Parameters
+    ----------
+    share : float
+    to : str
+    name : str
+
+    Examples
+    --------
+    >>> print(mo.Purge(0.02))
+    0.02 to purge
+    """
+
+    to: str = option("purge")
+
+
+@dataclass(frozen=True, eq=False)
+class Separator(TrainStep):
+    """A separator by recoveries: a fraction of each species leaves as a named stream; the rest continues.
+
+    Both outlets have the temperature and pressure of the inlet, and its phase.
+
+    Parameters
+    ----------
+    recovery : mapping of species to float
+        The fraction of each that leaves, from 0 to 1; of the species left out nothing leaves.
+    to : str
+        The name of the stream that leaves.
+    name : str
+
+    Raises
+    ------
+    InputError
+        With all faults of the fields.
+
+    Examples
+    --------
+    >>> chem = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min"))
+    >>> tube = mo.PlugFlow(chem, mo.Feed({"A": "1 mol/L"}, flow="1 L/min"), volume="5 L")
+    >>> run = mo.Train([tube, mo.Separator({"B": 0.9}, to="product")]).run()
+    >>> round(run.stream("product").amounts["B"] * 60, 4)
+    0.5689
+    """
+
+    noun: ClassVar[str] = "separator"
+    recovery: Mapping[str, Any]
+    to: str = option("separated")
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        faults, found = Faults(), {}
+        require_names(faults, self.label, {"to": self.to})
+        if not isinstance(self.recovery, Mapping) or not self.recovery:
+            raise InputError(f"recovery = {self.recovery!r}", self.label, "give it like {'methanol': 0.98}")
+        for species, share in self.recovery.items():
+            with faults.at(f"{self.label}, recovery of {species}"):
+                found[species] = units.with_deviation(share, _read_recovery)
+        faults.raise_any()
+        settle(self, recovery=FrozenMapping(found))
+
+    @property
+    def gives(self) -> tuple[str, ...]:
+        return (self.to,)
+
+    def conditions(self) -> dict[str, Condition]:
+        return {f"recovery of {s}": self._condition(s, own) for s, own in self.recovery.items()}
+
+    def _condition(self, species: str, own: Value) -> Condition:
+        def put(value: object) -> Separator:
+            return replace(self, recovery={**self.recovery, species: value})
+
+        name = f"recovery of {species}"
+        return Condition(name, "number", lambda v: (_read_recovery(v).si, "number"), put, own.si, "number", value=own)
+
+    def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
+        stream, fluid = streams[0], at.fluid_of(streams[0])
+        strange = [s for s in self.recovery if s not in stream.amounts]
+        if strange:
+            raise InputError(f"'{strange[0]}' is not a species of the chemistry", self.label, "correct the recovery")
+        shares = {s: at.number(self, f"recovery of {s}") if s in self.recovery else 0.0 for s in stream.amounts}
+        taken = {s: n * shares[s] for s, n in stream.amounts.items()}
+        left = {s: n * (1.0 - shares[s]) for s, n in stream.amounts.items()}
+        part = sum(taken.values()) / stream.total if value_of(stream.total) else 0.0  # of the volume of a liquid
+        outs = (
+            replace(stream, amounts=left, volume=stream.volume * (1.0 - part)),
+            replace(stream, amounts=taken, volume=stream.volume * part),
+        )
+        return Passed(tuple(with_volume(fluid, x) for x in outs))
+
+    def __str__(self) -> str:
+        parts = ", ".join(f"{share} of {s}" for s, share in self.recovery.items())
+        return f"{self.label}: {parts} to {self.to}"
+
+
+def _read_recovery(value: object) -> Value:
+    share = units.positive(value, "number", "recovery", zero=True)
+    if share.si > 1:
+        raise InputError(f"a recovery of {value} is more than everything", "", "give a number from 0 to 1")
+    return share
+
+
+@dataclass(frozen=True, eq=False)
+class SideFeed(TrainStep):
     """A feed that joins the stream between two vessels.
 
     Parameters
@@ -110,6 +332,7 @@ class SideFeed(Frozen, Printed):
     2.0
     """
 
+    noun: ClassVar[str] = "side feed"
     feed: Feed
     name: str = ""
 
@@ -117,8 +340,8 @@ class SideFeed(Frozen, Printed):
         require_feed(self.feed, "side feed")
 
     @property
-    def label(self) -> str:
-        return self.name or "side feed"
+    def feed_of_own(self) -> Feed:
+        return self.feed
 
     def conditions(self) -> dict[str, Condition]:
         """Its conditions by name: its flow, in the form in which it is given, and its temperature."""
@@ -153,18 +376,21 @@ class SideFeed(Frozen, Printed):
         amounts = {s: fed.concentrations.get(s, 0.0) * fed.volume for s in like.chemistry.names}
         return Stream(self.label, amounts, float(fed.volume), T, carrier.spec.feed_pressure())
 
+    def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
+        return Passed((mixed(at.fluid_of(streams[0]), streams, ""),))
+
     def __str__(self) -> str:
         return f"{self.label} of {self.feed}"
 
 
 @dataclass(frozen=True, eq=False)
-class Parallel(Frozen, Printed):
+class Parallel(TrainStep):
     """Parallel vessels: the stream is split between them and their outlets are mixed.
 
     Parameters
     ----------
     vessels : sequence of StirredTank or PlugFlow
-    split : sequence of float, optional
+    shares : sequence of float, optional
         The fraction of the stream to each; by default equal.
     name : str
         For tables and messages.
@@ -184,52 +410,81 @@ class Parallel(Frozen, Printed):
     0.8647
     """
 
+    noun: ClassVar[str] = "parallel"
     vessels: Sequence[FlowVessel]
-    split: ReadField = several_forms()
+    shares: ReadField = several_forms()
     name: str = ""
 
     def __post_init__(self) -> None:
         faults = Faults()
         check_vessels(faults, self.vessels, "parallel")
         count = len(self.vessels)
-        given = [1 / count] * count if self.split is None and count else self.split or []
+        given = [1 / count] * count if self.shares is None and count else self.shares or []
         shares = []
         for one in given:
-            with faults.at("parallel, split"):
+            with faults.at("parallel, shares"):
                 shares.append(units.positive(one, "number", "share").si)
         if len(shares) != count or abs(sum(shares) - 1) > 1e-9:
-            faults.add("parallel, split", f"{self.split!r} is not a split among {count}", "give shares of sum 1")
+            faults.add("parallel, shares", f"{self.shares!r} are not shares of {count}", f"give {count} of sum 1")
         faults.raise_any()
-        settle(self, vessels=tuple(self.vessels), split=tuple(shares))
+        settle(self, vessels=tuple(self.vessels), shares=tuple(shares))
 
     @property
-    def label(self) -> str:
-        return self.name or "parallel"
+    def vessels_in_it(self) -> tuple[FlowVessel, ...]:
+        return tuple(self.vessels)
+
+    def with_vessels(self, vessels: Sequence[FlowVessel]) -> Parallel:
+        return replace(self, vessels=tuple(vessels))
 
     def conditions(self) -> dict[str, Condition]:
         """Its conditions by name: of two vessels the fraction to the first; the second has the rest."""
         if len(self.vessels) != 2:
             return {}
 
-        def read(value: object) -> tuple[float, str]:
-            share = units.positive(value, "number", "split").si
-            if share >= 1:
-                raise InputError(
-                    f"{value} is not a fraction of the flow", "", "give the fraction to the first vessel, below 1"
-                )
-            return share, "number"
-
         def put(value: object) -> Parallel:
-            share = read(value)[0]
-            return replace(self, split=(share, 1 - share))
+            share = read_share_of(value, "share").si
+            return replace(self, shares=(share, 1 - share))
 
-        return {"split": Condition("split", "number", read, put, self.split[0], "number")}
+        return {"share": share_condition("share", Value(self.shares[0], "1"), put)}
+
+    def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
+        shares: Sequence[Number] = self.shares
+        if len(shares) == 2:
+            first = at.number(self, "share")
+            shares = (first, 1.0 - first)
+        outs = [at.through(v, streams[0].part(s)) for v, s in zip(self.vessels, shares, strict=True)]
+        whole = mixed(at.fluid_of(streams[0]), [out.streams[0] for out in outs], "")
+        return Passed((whole,), sum((out.duty for out in outs), 0.0))
 
     def __str__(self) -> str:
         return f"{self.label}: " + " in parallel with ".join(str(v.title) for v in self.vessels)
 
 
-Step = FlowVessel | Exchanger | SideFeed | Parallel
+@dataclass(frozen=True, eq=False)
+class Return(TrainStep):
+    """The end of a train with a recycle ratio R: the fraction R/(1 + R) of the stream returns to its feed.
+
+    Parameters
+    ----------
+    recycle : Value
+    name : str
+    """
+
+    noun: ClassVar[str] = "return"
+    recycle: Value
+    name: str = ""
+
+    @property
+    def gives(self) -> tuple[str, ...]:
+        return ("recycle",)
+
+    def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
+        ratio = at.number(self, "recycle")
+        whole = 1.0 + ratio
+        return Passed((streams[0].part(1.0 / whole), streams[0].part(ratio / whole)))
+
+
+Step = FlowVessel | TrainStep
 
 
 def check_vessels(faults: Faults, given: Sequence[object], place: str) -> None:

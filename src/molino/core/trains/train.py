@@ -10,7 +10,7 @@ from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError
 from molino.core.runs.follow import verified
 from molino.core.runs.scheduled_changes import Change
-from molino.core.trains.recycle import run_train
+from molino.core.trains.closing import run_train
 from molino.core.trains.steady_states import TrainSteadyStates, train_steady_states
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_over_time import TrainInTime, follow_train
@@ -20,12 +20,17 @@ from molino.core.units import QuantityLike
 
 @dataclass(frozen=True, eq=False)
 class Train(TrainFields):
-    """Vessels in series, with parallel vessels, exchangers, side feeds and a recycle.
+    """Vessels and other units: a line, or a network with loops.
+
+    The stream passes from step to step. Steps may give further streams, by names (`Split`, `Separator`, `Condenser`),
+    which other steps take (`Mix`, `From`); a line ends with `To`. So any number of loops is written.
 
     Parameters
     ----------
-    steps : sequence of StirredTank, PlugFlow, Parallel, Exchanger and SideFeed
-        The feed is that of the first vessel; those of the others are ignored.
+    steps : sequence of vessels with a feed, and of Parallel, Exchanger, FeedEffluent, SideFeed, Mix, From, To, Split,
+        Purge, Separator, Flash, Condenser, Compressor, Pump and Valve
+    feed : Feed, optional
+        By default that of the first vessel; those of the others are ignored.
     recycle : float
         Recycle ratio: flow returned to the inlet over flow of the product; at the pressure of the feed.
     returned : Feed, optional

@@ -12,21 +12,27 @@ import numpy as np
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.contents.feed import Feed
-from molino.core.contents.streams import Stream
+from molino.core.contents.feed import Feed, require_feed
+from molino.core.contents.other_phase import other_phase
+from molino.core.contents.streams import Fluid, Stream
 from molino.core.contract.condition import Condition
 from molino.core.contract.metric import Metric
 from molino.core.contract.plant import Plant
 from molino.core.contract.vessel import Vessel
 from molino.core.display import Display
-from molino.core.dual import Dual, Number
 from molino.core.errors import Faults, InputError, nearest
 from molino.core.frozen import settle
 from molino.core.runs.metric_of_ends import train_expression
 from molino.core.schema import ReadField, several_forms
-from molino.core.trains.steps import Parallel, SideFeed, Step, check_vessels
+from molino.core.trains.heat_steps import ExchangerSide
+from molino.core.trains.network import PRODUCT, Network, network_of
+from molino.core.trains.steps import Mix, Return, SideFeed, Step, To, check_vessels
+from molino.core.trains.train_step import TrainStep, read_share_of
 from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
+
+RECYCLE = "recycle"
+"""The name of the stream of a recycle ratio."""
 
 
 class TrainSpecification:
@@ -50,9 +56,19 @@ class TrainSpecification:
         return self.train.first.with_(show={**self.train.first.show, **self.train.show}).spec.display
 
     @cached_property
+    def other_steps(self) -> list[TrainStep]:
+        """Its steps that are not vessels; an exchanger between two places once."""
+        found = dict[int, TrainStep]()
+        for step in self.train.steps:
+            if isinstance(step, TrainStep):
+                own = step.exchanger if isinstance(step, ExchangerSide) else step
+                found[id(own)] = own
+        return [*found.values()]
+
+    @cached_property
     def step_conditions(self) -> dict[str, tuple[Step, Condition]]:
         """The conditions of steps that are not vessels, by the step's name; none for steps with the same name."""
-        others = [step for step in self.train.steps if not isinstance(step, FlowVessel)]
+        others = self.other_steps
         labels = [*(step.label for step in others), *(v.name for v in self.train.vessels)]
         return {
             f"{step.label}.{name}": (step, setting)
@@ -116,7 +132,14 @@ class TrainSpecification:
             name: replace(setting, name=name, put=put(name)) for name, (_, setting) in self.step_conditions.items()
         }
         for name, (_, side, main) in self.side_shares.items():
-            found[name] = Condition(name, "number", _read_share, put(name), side / (side + main), "number")
+            found[name] = Condition(
+                name,
+                "number",
+                lambda v: (read_share_of(v, "share").si, "number"),
+                put(name),
+                side / (side + main),
+                "number",
+            )
         return found
 
     def condition(self, name: str) -> Condition:
@@ -132,14 +155,43 @@ class TrainSpecification:
         T = self.train.feed.T.si if self.train.feed.T is not None else np.nan
         return Stream("feed", amounts, float(fed.volume), T, self.train.first.spec.feed_pressure())
 
+    @cached_property
+    def network(self) -> Network:
+        """The units and streams; with a recycle ratio the end of the line returns to its beginning."""
+        train, steps = self.train, [*self.train.steps]
+        if train.recycle.si:
+            steps = [Mix(RECYCLE, name="mixed feed"), *steps, Return(train.recycle), To(PRODUCT)]
+        return network_of(steps, train.label)
+
+    @cached_property
+    def other_fluid(self) -> Fluid:
+        """The fluid of the phase that its vessels do not have."""
+        return other_phase(self.train.first.spec.fluid)
+
     @property
     def follows_T(self) -> bool:
-        """Whether the temperature of the returned stream is computed."""
+        """Whether the temperature of the streams is computed."""
         return bool(np.isfinite(self.fresh.T)) and self.train.first.spec.key.has_energy
+
+    @cached_property
+    def side_feeds(self) -> list[SideFeed]:
+        """The steps with a fresh feed."""
+        return [step for step in self.train.steps if isinstance(step, SideFeed)]
+
+    @cached_property
+    def fresh_streams(self) -> tuple[Stream, ...]:
+        """All fresh feeds."""
+        return (self.fresh, *(step.stream(self.train.first) for step in self.side_feeds))
+
+    @property
+    def fed_in_all(self) -> Stream:
+        """The sum of all fresh feeds; in the state of the feed."""
+        amounts = {s: sum(x.amounts[s] for x in self.fresh_streams) for s in self.chemistry.names}
+        return replace(self.fresh, amounts=amounts, volume=sum(x.volume for x in self.fresh_streams))
 
     def expression(self, metric: Metric) -> None:
         """Raise InputError if it has no such quantity."""
-        train_expression(self.train.vessels, metric)
+        train_expression(self.train.vessels, metric, self.network.streams)
         metric.require_fed(self.is_fed, self.label)
 
     def check_metric(self, metric: Metric) -> None:
@@ -148,19 +200,7 @@ class TrainSpecification:
 
     def is_fed(self, species: str) -> bool:
         """Whether a species is in one of its fresh feeds."""
-        sides = [step.stream(self.train.first) for step in self.train.steps if isinstance(step, SideFeed)]
-        return any(stream.amounts.get(species, 0.0) > 0 for stream in (self.fresh, *sides))
-
-    def returned_stream(self, z: Sequence[Number] | np.ndarray, kept: float) -> Stream:
-        """The returned stream from its flows and temperature in units of the feed."""
-        train, fresh = self.train, self.fresh
-        whole = sum(fresh.amounts.values())
-        flows = {s: _above_zero(x) * whole for s, x in zip(self.chemistry.names, z, strict=False)}
-        sides = [step.feed for step in train.steps if isinstance(step, SideFeed)]
-        leaving = fresh.volume + sum(float(train.first.with_(feed=feed).spec.fed.volume) for feed in sides)
-        volume = np.nan if train.feed.is_gas else train.recycle.si * leaving
-        T = z[-1] * fresh.T if self.follows_T else kept
-        return Stream("recycle", flows, volume, T, fresh.P)
+        return any(stream.amounts.get(species, 0.0) > 0 for stream in self.fresh_streams)
 
 
 @dataclass(frozen=True, eq=False)
@@ -169,6 +209,7 @@ class TrainFields(Plant):
 
     noun: ClassVar[str] = "train"
     steps: Sequence[Step]
+    feed: ReadField = several_forms()
     recycle: ReadField = several_forms(0.0)
     returned: Feed | None = None
     name: str = ""
@@ -182,7 +223,8 @@ class TrainFields(Plant):
             if isinstance(step, Vessel) and not isinstance(step, FlowVessel):
                 faults.add(self.label, f"{step.title} does not flow through", "give stirred tanks and plug-flow tubes")
             elif not isinstance(step, Step):
-                faults.add(self.label, f"{step!r} is not a step of a train", "vessels, Parallel, Exchanger, SideFeed")
+                advice = "give vessels, and steps such as mo.Exchanger, mo.Split, mo.Condenser"
+                faults.add(self.label, f"{step!r} is not a step of a train", advice)
         with faults.at(self.label):
             settle(self, recycle=units.with_deviation(self.recycle, _read_recycle))
         if self.returned is not None and not isinstance(self.returned, Feed):
@@ -193,7 +235,30 @@ class TrainFields(Plant):
                 faults.add(self.label, message, "run it by itself, or give SideFeed steps between shorter tubes")
         if not faults.found and any(v.chemistry.names != self.chemistry.names for v in self.vessels):
             faults.add(self.label, "the vessels have different species", "give them one chemistry")
+        if not faults.found:
+            with faults.at():
+                self._give_feed()
         faults.raise_any()
+        _ = self.spec.network
+
+    def _give_feed(self) -> None:
+        """Give the feed to the vessels that have none."""
+        own = next((v.feed for v in self.vessels if isinstance(v.feed, Feed)), None)
+        feed = self.feed if self.feed is not None else own
+        if feed is None:
+            raise InputError(
+                "no feed is given", self.label, "give feed=mo.Feed(...) to the train, or to its first vessel"
+            )
+        require_feed(feed, self.label)
+        if isinstance(self.first.feed, Feed) and self.first.feed != feed:
+            message = f"its feed, {feed}, is not that of its first vessel, {self.first.feed}"
+            raise InputError(message, self.label, "give one of them")
+        faults, filled = Faults(), dict[int, FlowVessel]()
+        for vessel in self.vessels:
+            with faults.at():
+                filled[id(vessel)] = vessel if isinstance(vessel.feed, Feed) else vessel.with_(feed=feed)
+        faults.raise_any()
+        settle(self, steps=tuple(_renewed(step, lambda v: filled[id(v)]) for step in self.steps), feed=feed)
 
     @cached_property
     def spec(self) -> TrainSpecification:
@@ -203,10 +268,8 @@ class TrainFields(Plant):
     @property
     def vessels(self) -> list[FlowVessel]:
         """Every vessel in it."""
-        nested = [
-            [*s.vessels] if isinstance(s, Parallel) else [s] for s in self.steps if isinstance(s, FlowVessel | Parallel)
-        ]
-        return [v for several in nested for v in several]
+        steps = [s for s in self.steps if isinstance(s, FlowVessel | TrainStep)]
+        return [v for s in steps for v in ((s,) if isinstance(s, FlowVessel) else s.vessels_in_it)]
 
     @property
     def first(self) -> FlowVessel:
@@ -217,10 +280,6 @@ class TrainFields(Plant):
     def chemistry(self) -> Chemistry:
         return self.first.chemistry
 
-    @property
-    def feed(self) -> Feed:
-        return self.first.feed
-
     def with_(self, conditions: ByName | None = None, /, **changed: Any) -> Self:
         """The same train with some fields replaced, `chemistry` in every vessel, or some conditions.
 
@@ -228,10 +287,14 @@ class TrainFields(Plant):
         name, "recycle", those of its feed ("flow", "feed T", "feed P", "[A]"), a constant of the chemistry ("r.k"), and
         of its other steps by their names (by their kind, if there is one such step): "exchanger.T" or "exchanger.duty",
         "side feed.flow" and "side feed.T", "side feed.share" (of the constant sum of its flow and that of the feed),
-        and "parallel.split", the fraction to the first of two.
+        and "parallel.share", the fraction to the first of two.
         """
-        chemistry = changed.pop("chemistry", None)
+        chemistry, feed = changed.pop("chemistry", None), changed.pop("feed", None)
+        if any(isinstance(v, FlowVessel) and isinstance(v.feed, Feed) for v in changed.get("steps", ())):
+            changed["feed"] = None
         found = replace(self, **changed)
+        if feed is not None:
+            found = found.with_vessels(lambda vessel: vessel.with_(feed=feed))
         if chemistry is not None:
             found = found.with_vessels(lambda vessel: vessel.with_(chemistry=chemistry))
         own: dict[tuple[FlowVessel, ...], PlainData] = {}
@@ -253,20 +316,16 @@ class TrainFields(Plant):
                 found = found.with_side_share(name, rest[name])
             else:
                 step, of_step = found.spec.step_conditions[name]
-                found = replace(found, steps=[of_step.put(rest[name]) if s is step else s for s in found.steps])
+                changed_step = of_step.put(rest[name])
+                found = replace(found, steps=[_in_place(s, step, changed_step) for s in found.steps])
         return found
 
     def with_vessels(self, change: Callable[[FlowVessel], FlowVessel]) -> Self:
-        def renew(step: Step) -> Step:
-            if isinstance(step, FlowVessel):
-                return change(step)
-            return replace(step, vessels=[change(v) for v in step.vessels]) if isinstance(step, Parallel) else step
-
-        return replace(self, steps=[renew(step) for step in self.steps])
+        return replace(self, steps=[_renewed(step, change) for step in self.steps], feed=None)
 
     def with_side_share(self, name: str, value: object) -> Self:
         """The same with another fraction of the total feed at the side."""
-        (step, side, main), share = self.spec.side_shares[name], _read_share(value)[0]
+        (step, side, main), share = self.spec.side_shares[name], read_share_of(value, "share").si
         flows = {"flow": (1 - share) * (side + main), f"{step.label}.flow": share * (side + main)}
         shown = {n: Value(q, self.spec.conditions[n].value.unit) for n, q in flows.items()}  # type: ignore[union-attr]
         return self.with_(shown)
@@ -288,12 +347,15 @@ def _read_ratio(value: object) -> tuple[float, str]:
     return _read_recycle(value).si, "number"
 
 
-def _read_share(value: object) -> tuple[float, str]:
-    share = units.positive(value, "number", "share").si
-    if share >= 1:
-        raise InputError(f"{value} is not a fraction of a flow", "", "give a number between 0 and 1")
-    return share, "number"
+def _renewed(step: Step, change: Callable[[FlowVessel], FlowVessel]) -> Step:
+    """A step with its vessels changed."""
+    if isinstance(step, FlowVessel):
+        return change(step)
+    return step.with_vessels([change(v) for v in step.vessels_in_it]) if step.vessels_in_it else step
 
 
-def _above_zero(number: Number) -> Number:
-    return number if isinstance(number, Dual) else max(float(number), 0.0)
+def _in_place(one: Step, old: Step, new: Any) -> Step:
+    """A step with another in place of an old one."""
+    if isinstance(one, ExchangerSide) and one.exchanger is old:
+        return replace(one, exchanger=new)
+    return new if one is old else one

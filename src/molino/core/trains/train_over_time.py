@@ -129,7 +129,7 @@ def follow_train(
 def followed_vessels(train: TrainFields, cells: int, settling_band: float) -> list[FlowVessel]:
     """The steps of a train as tubes; InputError for features that are not available over time."""
     faults, vessels, steps = Faults(), list[FlowVessel](), list[FlowVessel]()
-    if train.recycle.si:
+    if train.spec.network.torn:
         faults.add(train.label, "over time a recycle is not followed", "leave it out")
     for n, step in enumerate(train.steps, 1):
         with faults.at(f"step {n}"):

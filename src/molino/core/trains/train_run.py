@@ -9,23 +9,29 @@ from typing import Self
 
 import numpy as np
 
-from molino.core.annotations import PlainData
+from molino.core.annotations import ByName, PlainData
 from molino.core.checks import Check, checked_fact
 from molino.core.chemistry.reaction_set import Covariance
-from molino.core.contents.streams import Fluid, Stream, enthalpy, is_whole, stream_table
+from molino.core.contents.stream_properties import enthalpy
+from molino.core.contents.streams import Fluid, Stream, is_whole, stream_table
 from molino.core.contract.data_range import fitted_fact
 from molino.core.contract.metric import Metric
 from molino.core.contract.metrics import read_metric
 from molino.core.contract.run_result import RunResult
 from molino.core.display import Display
-from molino.core.dual import Dual, value_of
+from molino.core.dual import Dual, Number, value_of
+from molino.core.errors import InputError, nearest
+from molino.core.frozen import FrozenMapping
 from molino.core.results import Table, frame
 from molino.core.runs.metric_of_ends import Ends, metric_of_ends
 from molino.core.runs.phases_along_runs import phase_facts
 from molino.core.runs.run import Run
 from molino.core.runs.run_checks import ROUNDING
+from molino.core.trains.network import Unit
+from molino.core.trains.torn import Torn
 from molino.core.trains.train_fields import TrainFields
-from molino.core.trains.train_slopes import Pass, pass_slopes
+from molino.core.trains.train_pass import TrainPass
+from molino.core.trains.train_step import Passed, TrainStep
 from molino.core.units import Value
 
 
@@ -40,14 +46,10 @@ class TrainRun(RunResult):
     vessel : Train
     runs : tuple of Run
         Of each vessel in order.
-    streams : tuple of Stream
-        From the feed to the outlet.
-    exchanged : mapping of name to W
-        Duty of each exchanger.
-    added : tuple of Stream
-        All fresh feeds.
-    time_per_pass : float
-        The time in s of one pass; of parallel vessels the mean weighted by the split.
+    by_name : mapping of name to Stream
+    units : tuple of (unit, its outlets, duty and work)
+    steps : int
+        The steps in which its loops were closed.
 
     Examples
     --------
@@ -61,15 +63,50 @@ class TrainRun(RunResult):
 
     vessel: TrainFields
     runs: tuple[Run, ...]
-    streams: tuple[Stream, ...]
-    exchanged: Mapping[str, float]
-    added: tuple[Stream, ...]
-    time_per_pass: float
+    by_name: Mapping[str, Stream]
+    units: tuple[tuple[Unit, Passed], ...]
+    steps: int = 0
+
+    @cached_property
+    def streams(self) -> tuple[Stream, ...]:
+        """All streams, in the order of the steps."""
+        return tuple(self.by_name[name] for name in self.vessel.spec.network.streams)
+
+    def stream(self, name: str) -> Stream:
+        """A stream by its name; InputError for an unknown one."""
+        if name not in self.by_name:
+            raise InputError(f"unknown stream '{name}'", self.vessel.label, nearest(name, self.by_name))
+        return self.by_name[name]
+
+    @cached_property
+    def exchanged(self) -> Mapping[str, float]:
+        """Duty of each exchanger, condenser and drum in W."""
+        return self._of_steps("duty")
+
+    @cached_property
+    def works(self) -> Mapping[str, float]:
+        """Work of each compressor and pump in W."""
+        return self._of_steps("work")
+
+    def _of_steps(self, what: str) -> Mapping[str, float]:
+        found = dict[str, float]()
+        for unit, passed in self.units:
+            value = float(value_of(getattr(passed, what)))
+            if isinstance(unit.step, TrainStep) and not unit.step.vessels_in_it and value:
+                found[unused(unit.label, found)] = value
+        return FrozenMapping(found)
 
     @property
     def residence_time_si(self) -> float:
-        """The time in s of one pass."""
-        return self.time_per_pass
+        """The time in s in all vessels; of parallel ones the mean weighted by the split."""
+        times = [float(np.nan_to_num(run.residence_time_si)) for run in self.runs]
+        passed = 0.0
+        for unit, _ in self.units:
+            count = len(unit.step.vessels_in_it) if isinstance(unit.step, TrainStep) else 1
+            own = range(unit.first, unit.first + count)
+            flows = [sum(self.runs[n].stream_in().amounts.values()) for n in own]
+            passed += sum(times[n] * flow for n, flow in zip(own, flows, strict=True)) / sum(flows) if flows else 0.0
+        return passed
 
     @property
     def checks(self) -> tuple[Check, ...]:
@@ -96,14 +133,23 @@ class TrainRun(RunResult):
 
     @property
     def last(self) -> Stream:
-        """The outlet of the last step, before the recycle is split off."""
-        return self.streams[-1]
+        """The main product."""
+        return self.products[0]
+
+    @cached_property
+    def products(self) -> tuple[Stream, ...]:
+        """The streams that leave, the main one first: the end of the line, or else the first that is given."""
+        return tuple(self.by_name[name] for name in self.vessel.spec.network.products)
 
     @cached_property
     def product(self) -> dict[str, float]:
-        """Molar flow of each species in the product, in mol/s."""
-        share = 1 / (1 + self.vessel.recycle.si)
-        return {s: n * share for s, n in self.last.amounts.items()}
+        """Molar flow of each species in all products, in mol/s."""
+        return {s: sum(x.amounts[s] for x in self.products) for s in self.vessel.chemistry.names}
+
+    @property
+    def added(self) -> tuple[Stream, ...]:
+        """All fresh feeds."""
+        return self.vessel.spec.fresh_streams
 
     @cached_property
     def entering(self) -> dict[str, float]:
@@ -121,34 +167,23 @@ class TrainRun(RunResult):
         found = [one.extreme(metric, sign)[1] for one in self.runs]
         return np.nan, max(found, key=lambda value: sign * value)
 
-    def completed_pass(self) -> Pass:
-        """The data of the pass for derivatives."""
-        train = self.vessel
-        joined = self.streams[1] if train.recycle.si else self.streams[0]
-        by_step = {name: step for name, (step, _) in train.spec.step_conditions.items()}
-        return Pass(
-            train.steps,
-            self.runs,
-            train.spec.fresh,
-            joined,
-            self.last.T,
-            train.recycle.si,
-            train.spec.follows_T,
-            lambda z: train.spec.returned_stream(z, joined.T),
-            train.spec.vessel_condition,
-            by_step,
-            train.spec.side_shares,
-        )
-
     def _values(self) -> Ends:
         """The inputs of the metrics of the train."""
-        last, share = self.last, 1 / (1 + self.vessel.recycle.si)
         catalyst = sum(
             float(np.nan_to_num(run.volume_si)) * float(run.vessel.spec.weights.bulk_density or 0.0)
             for run in self.runs
         )
         duty = self.duty_si if self.has_duty else np.nan
-        return Ends(self.entering, self.product, last.volume * share, last.T, last.P, duty, self.volume_si, catalyst)
+        return self._ends(self.by_name, self.added, duty, self.volume_si, catalyst)
+
+    def _ends(
+        self, streams: Mapping[str, Stream], added: Sequence[Stream], duty: Number, volume: Number, catalyst: Number
+    ) -> Ends:
+        names, main = self.vessel.chemistry.names, streams[self.vessel.spec.network.products[0]]
+        entering = {s: sum((x.amounts[s] for x in added), 0.0) for s in names}
+        leaving = {s: sum((streams[x].amounts[s] for x in self.vessel.spec.network.products), 0.0) for s in names}
+        ends = (main.amounts, main.volume, main.T, main.P)
+        return Ends(entering, leaving, *ends, duty, volume, catalyst, streams)
 
     def slopes(self, metrics: Sequence[Metric], settings: Sequence[str]) -> np.ndarray:
         """Exact d(metric)/d(condition), shape (metrics, conditions)."""
@@ -165,19 +200,30 @@ class TrainRun(RunResult):
     def slopes_by_inputs(self, metrics: Sequence[Metric], inputs: tuple[str, ...]) -> np.ndarray:
         """Exact d(metric)/d(input), shape (metrics, inputs): through every vessel, and the recycle by z = R(z, g),
         dz/dg = (1 - R_z)^-1 R_g."""
-        count = len(self.vessel.chemistry.names) + self.vessel.spec.follows_T if self.vessel.recycle.si else 0
-        ends, by = pass_slopes(self.completed_pass(), inputs, count)
+        torn = Torn(self.vessel)
+        going = TrainPass(self.vessel, inputs, torn.count, self.runs)
+        names = torn.names
+        given = torn.seeded(torn.values(self.by_name), self.by_name, going.size) if names else {}
+        done = going.through_all(given)
+        fed = [going.fresh, *(going.side(step) for step in self.vessel.spec.side_feeds)]
+        ends = self._ends(done.streams, fed, done.duty, done.volume, done.catalyst)
         wholes = [metric_of_ends(self.vessel.vessels, metric, ends) for metric in metrics]
-        slopes = np.array([w.slope if isinstance(w, Dual) else np.zeros(count + len(inputs)) for w in wholes])
-        if not count:
+        slopes = np.array([w.slope if isinstance(w, Dual) else np.zeros(going.size) for w in wholes])
+        if not names:
             return slopes
-        returned = np.linalg.solve(np.eye(count) - by[:, :count], by[:, count:])
-        return np.asarray(slopes[:, count:] + slopes[:, :count] @ returned)
+        by = torn.slopes(done.streams, going.size)
+        returned = np.linalg.solve(np.eye(torn.count) - by[:, : torn.count], by[:, torn.count :])
+        return np.asarray(slopes[:, torn.count :] + slopes[:, : torn.count] @ returned)
 
     @property
     def duty_si(self) -> float:
         """Heat flow in through all walls and exchangers, in W."""
         return sum(run.duty_si for run in self.runs) + sum(self.exchanged.values())
+
+    @property
+    def work_si(self) -> float:
+        """Work of all compressors and pumps, in W."""
+        return sum(self.works.values())
 
     @property
     def duty(self) -> Value:
@@ -202,15 +248,27 @@ class TrainRun(RunResult):
         for name, weights in self.runs[0].vessel.spec.conserved().items():
             size = float(np.abs(weights) @ np.maximum(came, went))
             found[name] = float(abs(weights @ (went - came))) / size if size else 0.0
-        first = self.runs[0].vessel.spec.fluid
-        if self.has_duty and all(np.isfinite(x.T) for x in (*self.added, self.last)):
-            left = replace(self.last, amounts=self.product, volume=self.last.volume / (1 + self.vessel.recycle.si))
-            out, brought = enthalpy(first, left), sum(enthalpy(first, x) for x in self.added)
-            warm = abs(enthalpy(first, left) - enthalpy(first, left, self.added[0].T))
-            size = max(abs(self.duty_si), warm, abs(enthalpy(first, left, self.added[0].T) - brought))
-            off = max(abs(out - brought - self.duty_si) - ROUNDING * max(abs(out), abs(brought)), 0.0)
-            found["energy"] = off / size if size else 0.0
+        if self.has_duty and all(np.isfinite(x.T) for x in (*self.added, *self.products) if x.total > 0):
+            found["energy"] = self._energy_closure(self.added, self.products, self.duty_si, self._work_as_heat)
         return found
+
+    @property
+    def _work_as_heat(self) -> float:
+        """The work that is in the enthalpies of the streams."""
+        return sum(float(value_of(passed.work - passed.to_pressure)) for _, passed in self.units)
+
+    def _energy_closure(self, entering: Sequence[Stream], leaving: Sequence[Stream], duty: float, work: float) -> float:
+        """The imbalance of energy, in units of the heat that flows."""
+        at = TrainPass(self.vessel)
+
+        def whole(streams: Sequence[Stream], T: float | None = None) -> float:
+            return sum(float(enthalpy(at.fluid_of(x), x, T)) for x in streams if x.total > 0)
+
+        out, brought = whole(leaving), whole(entering)
+        cold = whole(leaving, entering[0].T)
+        size = max(abs(duty), abs(work), abs(out - cold), abs(cold - brought))
+        off = max(abs(out - brought - duty - work) - ROUNDING * max(abs(out), abs(brought)), 0.0)
+        return off / size if size else 0.0
 
     @property
     def fluid(self) -> Fluid:
@@ -218,8 +276,8 @@ class TrainRun(RunResult):
         return self.vessel.first.spec.fluid
 
     def streams_out(self) -> list[Stream]:
-        """The outlet of the last step, in SI."""
-        return [self.last]
+        """The products, in SI; the main one first."""
+        return [*self.products]
 
     def stream_in(self) -> Stream:
         """The feed, in SI."""
@@ -230,7 +288,7 @@ class TrainRun(RunResult):
         return [*self.added]
 
     def stream_out(self) -> Stream:
-        """The outlet of the last step, in SI."""
+        """The main product, in SI."""
         return self.last
 
     @property
@@ -270,6 +328,8 @@ class TrainRun(RunResult):
         names = self.vessel.chemistry.names
         reactants = [s for i, s in enumerate(names) if i in consumed and self.entering[s] > 0]
         found = {f"conversion of {s}": self.conversion(s) for s in reactants}
+        if not self.last.volume > 0:
+            return found
         return found | {f"concentration of {s}": n / self.last.volume for s, n in self.last.amounts.items()}
 
     def facts(self) -> dict[str, str]:
@@ -285,6 +345,8 @@ class TrainRun(RunResult):
                 found[name] = display.text(value, kind, 5)
         for name, duty in self.exchanged.items():
             found[f"duty of {name}"] = display.text(duty, "power")
+        for name, work in self.works.items():
+            found[f"work of {name}"] = display.text(work, "power")
         if self.has_duty:
             found["duty"] = display.text(self.duty_si, "power")
         found |= self._phases()
@@ -315,3 +377,11 @@ class TrainRun(RunResult):
 
     def __str__(self) -> str:
         return self.lines(str(self.vessel))
+
+
+def unused(label: str, taken: ByName) -> str:
+    """A label, numbered if it is used already."""
+    found, count = label, 2
+    while found in taken:
+        found, count = f"{label} {count}", count + 1
+    return found

@@ -16,7 +16,7 @@ from molino.core.balances.balance_symbols import EXTENT, GIVEN_CONVERSION, GIVEN
 from molino.core.balances.compiled import compiled
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.contents.feed import Feed, require_feed
+from molino.core.contents.feed import Feed
 from molino.core.contents.mixture_equations import Mixture
 from molino.core.contract.condition import Condition
 from molino.core.contract.validation import check_vessel, read_vessel_heat
@@ -38,9 +38,8 @@ class AtConversionSpecification(OutletSpecification):
     vessel: AtConversion
     method: ClassVar[str] = "balances of the extents"
 
-    def validate(self) -> None:
+    def validate_fed(self) -> None:
         vessel = self.vessel
-        require_feed(vessel.feed, self.label)
         faults = Faults()
         read_fields(vessel, faults, self.label)
         settle(vessel, keys=FrozenMapping(dict(vessel.keys)))

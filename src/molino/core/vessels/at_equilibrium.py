@@ -22,7 +22,7 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.chemistry.notation import Equations
 from molino.core.chemistry.species import conserved
 from molino.core.chemistry.symbolic_network import independent_rows, nonnegative_invariants
-from molino.core.contents.feed import Feed, require_feed
+from molino.core.contents.feed import Feed
 from molino.core.contents.mixture_equations import Mixture
 from molino.core.contract.condition import Condition
 from molino.core.contract.phase_limits import two_liquids
@@ -53,9 +53,8 @@ class AtEquilibriumSpecification(OutletSpecification):
     is_at_equilibrium: ClassVar[bool] = True
     method: ClassVar[str] = "Newton's method on the potentials"
 
-    def validate(self) -> None:
+    def validate_fed(self) -> None:
         vessel = self.vessel
-        require_feed(vessel.feed, self.label)
         faults = Faults()
         read_fields(vessel, faults, self.label)
         settle(vessel, solids=tuple(vessel.solids))
@@ -337,7 +336,7 @@ class AtEquilibrium(OutletVessel):
 
     noun: ClassVar[str] = "equilibrium"
     chemistry: Chemistry
-    feed: Feed
+    feed: Feed = several_forms()
     T: QuantityField = quantity("temperature", setting=True, independent=True)
     P: QuantityField = quantity("pressure", setting=True, independent=True)
     heat: ReadField = several_forms()

@@ -28,10 +28,10 @@ class BubbleColumnSpecification(StirredTankSpecification):
     vessel: BubbleColumn
     gas_in_plug_flow: ClassVar[bool] = True
 
-    def validate(self) -> None:
+    def validate_fed(self) -> None:
         faults = Faults()
         with faults.at():
-            super().validate()
+            super().validate_fed()
         if self.vessel.gas is None:
             faults.add(self.label, "no gas is given", "give gas=mo.GasPhase(...)")
         if self.vessel.height is not None and self.vessel.diameter is None:

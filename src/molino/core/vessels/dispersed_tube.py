@@ -56,7 +56,7 @@ class DispersedTubeSpecification(PlugFlowSpecification):
 
     vessel: DispersedTube
 
-    def validate(self) -> None:
+    def validate_fed(self) -> None:
         vessel = self.vessel
         faults = Faults()
         if not isinstance(vessel.dispersion, Dispersion):
@@ -68,7 +68,7 @@ class DispersedTubeSpecification(PlugFlowSpecification):
             message = "with dispersion no condition can have a profile along the tube"
             faults.add(self.label, message, "leave profiles out, or use plug flow")
         faults.raise_any()
-        super().validate()
+        super().validate_fed()
         if self.phase.real is not None or self.phase.activity is not None:
             message = "dispersion needs an ideal gas or liquid, and this feed has another model"
             faults.add(self.label, message, "leave the model of the feed out")

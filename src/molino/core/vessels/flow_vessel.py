@@ -12,7 +12,7 @@ import numpy as np
 from molino.core import units
 from molino.core.balances.settings import Report
 from molino.core.balances.system import Balances, Case
-from molino.core.contents.feed import Feed, flow_kind, read_flow
+from molino.core.contents.feed import NO_FEED, Feed, NoFeed, flow_kind, read_flow, require_feed
 from molino.core.contents.mixture import Contents
 from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
@@ -23,8 +23,9 @@ from molino.core.contract.vessel import Vessel
 from molino.core.contract.vessel_fields import VesselFields
 from molino.core.dual import Number
 from molino.core.errors import Faults, InputError, SolveError
+from molino.core.frozen import settle
 from molino.core.runs.run import Run
-from molino.core.schema import ReadField
+from molino.core.schema import ReadField, read_fields
 from molino.core.terms.walls import Membrane
 from molino.core.units import Value
 
@@ -39,6 +40,21 @@ class FlowSpecification(Specification):
     is_closed: ClassVar[bool] = False
     is_mixed: ClassVar[bool] = False
     """Whether it is well mixed."""
+
+    def validate(self) -> None:
+        vessel = self.vessel
+        if vessel.feed is None or isinstance(vessel.feed, NoFeed):  # it is checked with the feed of a train
+            faults = Faults()
+            settle(vessel, feed=NO_FEED)
+            read_fields(vessel, faults, self.label)
+            faults.raise_any()
+            return
+        require_feed(vessel.feed, self.label)
+        self.validate_fed()
+
+    def validate_fed(self) -> None:
+        """Read the fields of the vessel and check them together with its feed; InputError with all faults."""
+        raise NotImplementedError
 
     def present_at_start(self) -> set[str]:
         wall = self.vessel.wall

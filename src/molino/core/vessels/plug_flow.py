@@ -31,7 +31,7 @@ from molino.core.balances.settings import ATOL, RTOL
 from molino.core.balances.system import Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.contents.feed import Feed, require_feed
+from molino.core.contents.feed import Feed
 from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
 from molino.core.contract.run_result import RunResult
@@ -66,9 +66,8 @@ class PlugFlowSpecification(FlowSpecification):
     whole_numbers: ClassVar[tuple[str, ...]] = ("tubes",)
     run_metrics: ClassVar[ByName] = {"hot spot sensitivity": HotSpot}
 
-    def validate(self) -> None:
+    def validate_fed(self) -> None:
         vessel = self.vessel
-        require_feed(vessel.feed, self.label)
         faults = Faults()
         read_fields(vessel, faults, self.label)
         self.check_sizes(faults)
@@ -392,7 +391,8 @@ class PlugFlow(FlowVessel):
     Parameters
     ----------
     chemistry : Chemistry
-    feed : Feed
+    feed : Feed, optional
+        In a train it is that of the train.
     diameter, length : optional
         Inner diameter and length of a tube; without length, `mo.size` finds it.
     tubes : int
@@ -440,7 +440,7 @@ class PlugFlow(FlowVessel):
 
     noun: ClassVar[str] = "plug flow"
     chemistry: Chemistry
-    feed: Feed
+    feed: Feed = several_forms()
     diameter: QuantityField = quantity("diameter", setting=True, independent=True)
     length: QuantityField = quantity("length", size=True, independent=True)
     tubes: int = option(1, setting=True)

@@ -18,7 +18,7 @@ from molino.core.balances.steady import steady
 from molino.core.balances.system import Balances, Case
 from molino.core.chemistry.chemistry import Chemistry
 from molino.core.chemistry.formula import PRESSURE, TEMPERATURE
-from molino.core.contents.feed import Feed, mixture_of, require_feed
+from molino.core.contents.feed import Feed, mixture_of
 from molino.core.contents.mixture import Contents
 from molino.core.contents.mixture_equations import Mixture
 from molino.core.contents.streams import Stream
@@ -58,9 +58,8 @@ class StirredTankSpecification(GasSpecification, FlowSpecification):
     whole_numbers: ClassVar[tuple[str, ...]] = ("tanks_in_series",)
     sizing_route: ClassVar[str] = "steady"
 
-    def validate(self) -> None:
+    def validate_fed(self) -> None:
         vessel = self.vessel
-        require_feed(vessel.feed, self.label)
         faults = Faults()
         read_fields(vessel, faults, self.label)
         self.check_sizes(faults)
@@ -229,7 +228,8 @@ class StirredTank(GasVessel, FlowVessel):
     Parameters
     ----------
     chemistry : Chemistry
-    feed : Feed
+    feed : Feed, optional
+        In a train it is that of the train.
     volume, space_time, catalyst_mass : optional
         One of the three, or none (`mo.size` finds it): the volume of the contents; volume over volumetric flow of the
         feed; the mass of catalyst of a given bulk density (loading).
@@ -268,7 +268,7 @@ class StirredTank(GasVessel, FlowVessel):
 
     noun: ClassVar[str] = "stirred tank"
     chemistry: Chemistry
-    feed: Feed
+    feed: Feed = several_forms()
     volume: QuantityField = quantity("volume", size=True, independent=True)
     space_time: QuantityField = quantity("time", size=True, independent=True)
     catalyst_mass: QuantityField = quantity("mass", size=True, independent=True)

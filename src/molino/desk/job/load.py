@@ -10,13 +10,14 @@ from pathlib import Path
 from molino.core.annotations import PlainData
 from molino.core.arguments import checked
 from molino.core.chemistry.chemistry import Chemistry
-from molino.core.contents.feed import Feed, check_contents, check_species
+from molino.core.contents.feed import Feed, NoFeed, check_contents, check_species
 from molino.core.contract.vessel import Vessel
 from molino.core.errors import InputError
 from molino.core.fitting.experiments import Experiments
 from molino.core.fitting.rates.rates import Rates
 from molino.core.trains.train import Train
 from molino.core.unit_tables import ambiguous
+from molino.core.vessels.flow_vessel import FlowVessel
 from molino.core.vessels.outlet_vessel import OutletVessel
 from molino.desk.job import models
 from molino.desk.job.context import JobContext
@@ -223,6 +224,13 @@ def _vessels(job: JobContext, chemistry: Chemistry, feeds: Mapping[str, Feed]) -
     for name, train in trains.items():
         with job.at(f"[vessels.{name}]"):
             vessels[name] = read_train(job, name, train, vessels, feeds)
+    in_trains = {step for train in trains.values() for s in train.steps for step in (s.vessel, *(s.parallel or ()))}
+    for name, one in [*vessels.items()]:
+        if isinstance(one, FlowVessel) and isinstance(one.feed, NoFeed):  # it is run in its train
+            del vessels[name]
+            with job.at(f"[vessels.{name}]"):
+                if name not in in_trains:
+                    raise InputError("no feed is given", "", "give feed, or use it in a train")
     return vessels
 
 

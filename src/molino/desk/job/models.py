@@ -23,7 +23,10 @@ from molino.core.runs.scheduled_changes import Change
 from molino.core.terms.gas_phase import GasPhase
 from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.terms.walls import Membrane
-from molino.core.trains.steps import Exchanger
+from molino.core.trains.heat_steps import Exchanger, FeedEffluent
+from molino.core.trains.phase_steps import Condenser, Flash
+from molino.core.trains.pressure_steps import Compressor, Pump, Valve
+from molino.core.trains.steps import Purge, Separator, Split
 from molino.core.unit_tables import SI_UNITS
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
@@ -47,6 +50,7 @@ from molino.desk.job.shapes import (
     Table,
     check_quantities,
     check_quantity,
+    table_of,
     with_fields_of,
 )
 
@@ -247,7 +251,7 @@ class StirredTankTable(Table):
     computed."""
 
     kind: Literal["stirred tank"]
-    feed: str
+    feed: str | None = None
     heat: HeatField = None
     wall: MembraneTable | None = None
     gas: GasTable | None = None
@@ -291,7 +295,7 @@ class PlugFlowTable(Table):
     kind: Literal["plug flow"]
     follow: FollowTubeTable | None = None
     adsorption: AdsorptionTable | None = None
-    feed: str
+    feed: str | None = None
     heat: HeatField = None
     wall: MembraneTable | None = None
     side: str | None = None
@@ -322,7 +326,7 @@ class AtEquilibriumTable(Table):
     """A vessel at equilibrium, by the constants of its reactions or by the least Gibbs energy."""
 
     kind: Literal["equilibrium"]
-    feed: str
+    feed: str | None = None
     reactions: list[str] | None = None
     species: list[str] | None = None
     solids: list[str] = []
@@ -330,33 +334,68 @@ class AtEquilibriumTable(Table):
     heat: HeatField = None
 
 
-@with_fields_of(Exchanger)
-class ExchangerTable(Table): ...
+@with_fields_of(Separator)
+class SeparatorTable(Table):
+    """A separator: the fraction of each species that leaves as the stream `to`."""
+
+    recovery: dict[str, Quantity]
+
+
+@with_fields_of(Flash)
+class FlashTable(Table):
+    """A drum with vapor and liquid in equilibrium; `gases` do not dissolve."""
+
+    gases: list[str] = []
+
+
+@with_fields_of(Condenser)
+class CondenserTable(Table):
+    """A condenser; `gases` do not dissolve."""
+
+    gases: list[str] = []
 
 
 class StepTable(Table):
-    """A step of a train: a vessel by name (`count` times), parallel vessels, a side feed, or an exchanger.
+    """A step of a train: one of these keys, and a `name`.
 
-    The conditions of a step that is not a vessel have its `name`: "NAME.T", "NAME.split".
+    A vessel by name (`count` times), parallel vessels with `shares`, the name of a side feed, an exchanger and so on.
+    Streams have names: `split`, `separator`, `flash` and `condenser` give them, `mix` and `from` take them, `to` ends a
+    line. A `feed_effluent` is on the line of the feed; `effluent` with its name is its place on the other line. The
+    conditions of a step that is not a vessel have its `name`: "NAME.T", "NAME.share".
     """
 
     vessel: str | None = None
     count: int = Field(default=1, ge=1, le=1000)
     parallel: list[str] | None = None
-    split: list[float] | None = None
+    shares: list[float] | None = None
     side_feed: str | None = None
-    exchanger: ExchangerTable | None = None
+    mix: str | list[str] | None = None
+    begin: str | None = Field(None, alias="from")
+    to: str | None = None
+    effluent: str | None = None
+    exchanger: table_of(Exchanger) | None = None  # type: ignore[valid-type]
+    feed_effluent: table_of(FeedEffluent) | None = None  # type: ignore[valid-type]
+    split: table_of(Split) | None = None  # type: ignore[valid-type]
+    purge: table_of(Purge) | None = None  # type: ignore[valid-type]
+    separator: SeparatorTable | None = None
+    flash: FlashTable | None = None
+    condenser: CondenserTable | None = None
+    compressor: table_of(Compressor) | None = None  # type: ignore[valid-type]
+    pump: table_of(Pump) | None = None  # type: ignore[valid-type]
+    valve: table_of(Valve) | None = None  # type: ignore[valid-type]
     name: str = ""
 
 
 class TrainTable(Table):
-    """Vessels in series, named in other [vessels.NAME] tables; with `follow` it is run over time.
+    """Vessels, named in other [vessels.NAME] tables, and other steps; with `follow` it is run over time.
 
-    `returned` is a feed with the initial composition and temperature of the returned stream.
+    Its `feed` is by default that of the first vessel; vessels of a train need none. `returned` is a feed with the
+    initial composition and temperature of the returned stream.
     """
 
     kind: Literal["train"]
     follow: FollowTubeTable | None = None
+    feed: str | None = None
     steps: list[StepTable] = Field(min_length=1)
     recycle: Quantity = 0.0
     returned: str | None = None

@@ -20,7 +20,10 @@ from molino.core.terms.gas_phase import FilmReaction, GasPhase
 from molino.core.terms.heat import Adiabatic, Duty, Jacket, Profile
 from molino.core.terms.pressure import PressureDrop
 from molino.core.terms.walls import Membrane
-from molino.core.trains.steps import Exchanger
+from molino.core.trains.heat_steps import Exchanger, FeedEffluent
+from molino.core.trains.phase_steps import Condenser, Flash
+from molino.core.trains.pressure_steps import Compressor, Pump, Valve
+from molino.core.trains.steps import Purge, Separator, Split
 from molino.core.unit_tables import SI_UNITS
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
@@ -57,7 +60,16 @@ _TABLES: PlainData = {
     "film of a gas": FilmReaction,
     "decomposition": Decomposition,
     "changes": Change,
-    "exchanger": Exchanger,
+    "exchanger of a train": Exchanger,
+    "feed_effluent of a train": FeedEffluent,
+    "split of a train": Split,
+    "purge of a train": Purge,
+    "separator of a train": Separator,
+    "flash of a train": Flash,
+    "condenser of a train": Condenser,
+    "compressor of a train": Compressor,
+    "pump of a train": Pump,
+    "valve of a train": Valve,
     "a constant, Arrhenius": Arrhenius,
     "a constant, van 't Hoff": VantHoff,
     "heat_capacity of a species": HeatCapacity,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 from molino.core import units
 from molino.core.annotations import ByName, PlainData
@@ -21,8 +22,12 @@ from molino.core.terms.walls import Membrane, other_side
 from molino.core.thermo.activity import ACTIVITY_FORMS, ActivityModel
 from molino.core.thermo.cubic import CubicEquation
 from molino.core.thermo.phase_model import MODELS
-from molino.core.trains.steps import Exchanger, Parallel, SideFeed
+from molino.core.trains.heat_steps import Exchanger, FeedEffluent
+from molino.core.trains.phase_steps import Condenser, Flash
+from molino.core.trains.pressure_steps import Compressor, Pump, Valve
+from molino.core.trains.steps import From, Mix, Parallel, Purge, Separator, SideFeed, Split, Step, To
 from molino.core.trains.train import Train
+from molino.core.trains.train_step import TrainStep
 from molino.core.units import Value
 from molino.core.vessels.at_conversion import AtConversion
 from molino.core.vessels.at_equilibrium import AtEquilibrium
@@ -265,12 +270,53 @@ def read_tank_tasks(job: JobContext, table: models.StirredTankTable, tank: Vesse
     return TankTasks(start_up, changes, bounds, curve, table.settling_band)
 
 
+STEPS: Mapping[str, type[TrainStep]] = {
+    "exchanger": Exchanger,
+    "feed_effluent": FeedEffluent,
+    "split": Split,
+    "purge": Purge,
+    "separator": Separator,
+    "flash": Flash,
+    "condenser": Condenser,
+    "compressor": Compressor,
+    "pump": Pump,
+    "valve": Valve,
+}
+"""The steps of a train that have a table, by its key."""
+_KEYS = ("vessel", "parallel", "side_feed", "mix", "begin", "to", "effluent", *STEPS)
+
+
 def read_train(
     job: JobContext, name: str, table: models.TrainTable, vessels: Mapping[str, Vessel | Train], feeds: Feeds
 ) -> Train:
     """A train from its table."""
-    faults = Faults()
-    steps: list[FlowVessel | Parallel | SideFeed | Exchanger] = []
+    faults, known = Faults(), dict[str, FeedEffluent]()
+    for n, step in enumerate(table.steps):
+        with faults.at(f"steps {n + 1}"):
+            if step.feed_effluent is not None:
+                label = step.name or FeedEffluent.noun
+                known[label] = FeedEffluent(**job.read(FeedEffluent, step.feed_effluent), name=step.name)
+    steps: list[Step] = []
+    for n, step in enumerate(table.steps):
+        with faults.at(f"steps {n + 1}"):
+            steps += _steps_of(job, step, vessels, feeds, known)
+    found = dict[str, Feed | None](feed=None, returned=None)
+    for key in found:
+        if getattr(table, key) is not None:
+            with faults.at(key):
+                found[key] = job.feed_named(getattr(table, key), feeds, "")
+    faults.raise_any()
+    return Train(steps, recycle=table.recycle, name=name, show=job.units, **found)
+
+
+def _steps_of(
+    job: JobContext,
+    step: models.StepTable,
+    vessels: Mapping[str, Vessel | Train],
+    feeds: Feeds,
+    exchangers: Mapping[str, FeedEffluent],
+) -> list[Step]:
+    """The step of a table; several for a vessel that is repeated."""
 
     def named(vessel: str) -> FlowVessel:
         found = vessels.get(vessel)
@@ -280,23 +326,26 @@ def read_train(
             raise InputError(())
         raise InputError(f"unknown vessel '{vessel}'", "", nearest(vessel, job.known("vessels")))
 
-    for n, step in enumerate(table.steps):
-        with faults.at(f"steps {n + 1}"):
-            given = [k for k in ("vessel", "parallel", "side_feed", "exchanger") if getattr(step, k) is not None]
-            if len(given) != 1:
-                message = f"{' and '.join(given)} are in one step" if given else "the step is empty"
-                raise InputError(message, "", "give one of vessel, parallel, side_feed, exchanger")
-            if step.vessel is not None:
-                steps += [named(step.vessel)] * step.count
-            elif step.parallel is not None:
-                steps.append(Parallel([named(v) for v in step.parallel], step.split, step.name))
-            elif step.side_feed is not None:
-                steps.append(SideFeed(job.feed_named(step.side_feed, feeds, ""), step.name or step.side_feed))
-            elif step.exchanger is not None:
-                steps.append(Exchanger(**job.read(Exchanger, step.exchanger), name=step.name))
-    returned = None
-    if table.returned is not None:
-        with faults.at("returned"):
-            returned = job.feed_named(table.returned, feeds, "")
-    faults.raise_any()
-    return Train(steps, table.recycle, returned, name, job.units)
+    given = [key for key in _KEYS if getattr(step, key) is not None]
+    if len(given) != 1:
+        message = f"{' and '.join(given)} are in one step" if given else "the step is empty"
+        keys = ", ".join("from" if key == "begin" else key for key in _KEYS)
+        raise InputError(message, "", f"give one of {keys}")
+    key, content = given[0], getattr(step, given[0])
+    if key == "vessel":
+        return [named(content)] * step.count
+    if key == "parallel":
+        return [Parallel([named(v) for v in content], step.shares, step.name)]
+    if key == "side_feed":
+        return [SideFeed(job.feed_named(content, feeds, ""), step.name or content)]
+    if key in ("mix", "begin", "to"):
+        return [{"mix": Mix, "begin": From, "to": To}[key](content, step.name)]
+    if key == "effluent":
+        if content not in exchangers:
+            raise InputError(f"no feed_effluent has the name '{content}'", "", nearest(content, exchangers))
+        return [exchangers[content].effluent]
+    if key == "feed_effluent":
+        return [exchangers[step.name or FeedEffluent.noun].feed]
+    cls: Any = STEPS[key]
+    more = {own: getattr(content, own) for own in ("recovery", "gases") if hasattr(content, own)}
+    return [cls(**job.read(cls, content), **more, name=step.name)]

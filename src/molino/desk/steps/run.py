@@ -209,6 +209,9 @@ def _show(found: _Found, source: str) -> None:
         out.print(Text(str(tube)))
     for title, table in together(found.runs).items():
         show_table(table, title)
+    for name, run in found.runs.items():
+        if (network := getattr(run.vessel.spec, "network", None)) and (network.torn or len(network.products) > 1):
+            show_table(by_stream(run), f"streams of {name}")
     show_safety(found.safety)
     for name, states in found.states.items():
         show_table(states.table(), f"{name}: {str(states).splitlines()[0]}")
@@ -226,6 +229,19 @@ def _rows(facts: Mapping[str, Mapping[str, str]]) -> list[str]:
                 rows.insert(place, fact)
             place = rows.index(fact) + 1
     return rows
+
+
+def by_stream(run: RunResult) -> pd.DataFrame:
+    """One row per stream: total flow, fractions (or flows, where they are unknown), temperature and pressure."""
+    table = run.stream_table().set_index("stream")
+    species = [*run.stream_in().amounts]
+    shares = [row for row in table.index if row.endswith("[mol/mol]") or row.startswith("fraction of ")]
+    flows = [row for row in table.index if row.split(" [")[0] in species and row not in shares]
+    state = [row for row in table.index if row.startswith(("temperature", "pressure"))]
+    total = next(row for row in table.index if row.startswith("total"))
+    found = table.loc[[total, *(shares or flows[: len(species)]), *state]].T
+    found.columns.name = None
+    return found.reset_index(names="stream")
 
 
 def together(runs: Mapping[str, RunResult]) -> dict[str, pd.DataFrame]:

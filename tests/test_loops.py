@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from scipy.integrate import solve_ivp
-from scipy.optimize import brentq, fsolve
+from scipy.optimize import brentq, fsolve, minimize_scalar
 
 import molino as mo
 from conftest import Typed
@@ -255,6 +255,22 @@ def test_an_autothermal_bed_has_three_states() -> None:
         assert run.conversion("A") == pytest.approx(_off(T)[1], rel=1e-8)
     assert _autothermal().run().conversion("A") == pytest.approx(found[0].conversion("A"), rel=1e-8)
     assert _autothermal("300 kW/K").run().conversion("A") > 0.99  # beyond ignition
+
+
+def test_ignition_and_extinction_of_an_autothermal_bed_are_the_extremes_of_its_feed_temperature() -> None:
+    """The feed temperature at which a bed inlet temperature is steady, T - E/(1 - E) rise X(T), has two extremes."""
+    N, rise = 10e3 / (0.1 / 60 * 4.2e6), 80e3 * 2000 / 4.2e6
+    feed_T = [lambda T, s=s: s * (T - N * rise * _off(T)[1]) for s in (-1, 1)]
+    ends = ((315.0, 333.0), (335.0, 360.0))
+    by_hand = [abs(minimize_scalar(f, bounds=pair, method="bounded", options={"xatol": 1e-7}).fun) for f, pair in zip(feed_T, ends, strict=True)]  # fmt: skip
+    branch = _autothermal("10 kW/K").branch({"feed T": ("280 K", "330 K")})
+    assert [fold.kind for fold in branch.folds] == ["ignition", "extinction"]
+    assert [fold.value for fold in branch.folds] == pytest.approx(by_hand, rel=1e-6)
+    assert branch.stable[0]
+    assert branch.stable[-1]
+    assert not branch.stable.all()
+    assert branch.runs[-1].conversion("A") > 0.99
+    assert "ignition at feed T" in str(branch)
 
 
 def test_a_bypass_and_a_separator_split_what_they_say() -> None:

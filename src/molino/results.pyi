@@ -36,6 +36,7 @@ from molino.core.fitting.rates.power_law import PowerLaw as PowerLaw
 from molino.core.runs.run import Run as Run
 from molino.core.safety.safety_results import HeatSafety as HeatSafety, RunawayBoundary as RunawayBoundary
 from molino.core.trains.steady_states import TrainSteadyStates as TrainSteadyStates
+from molino.core.trains.train_branch import TrainBranch as TrainBranch
 from molino.core.trains.train_over_time import TrainInTime as TrainInTime
 from molino.core.trains.train_run import TrainRun as TrainRun
 from molino.core.units import Value as Value

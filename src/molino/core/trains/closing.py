@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from molino.core.contents.streams import Stream
 from molino.core.errors import Fault, SolveError
+from molino.core.runs.run import Run
 from molino.core.trains.torn import Torn
 from molino.core.trains.train_fields import RECYCLE, TrainFields
 from molino.core.trains.train_pass import TrainPass, TrainStreams
@@ -87,7 +88,7 @@ class _Loops:
 
     def jacobian(self, z: np.ndarray, passed: TrainStreams) -> np.ndarray:
         """The derivatives of the change by the torn streams."""
-        return torn_slopes(self.train, self.torn, z, passed, self.first) - np.eye(len(z))
+        return torn_slopes(self.train, self.torn, z, passed.runs, self.first) - np.eye(len(z))
 
     def can_return(self, z: np.ndarray, scale: np.ndarray) -> bool:
         """Whether flows, temperatures and pressures of torn streams are physical."""
@@ -145,8 +146,14 @@ class _Loops:
 
 
 def torn_slopes(
-    train: TrainFields, torn: Torn, z: np.ndarray, passed: TrainStreams, like: Mapping[str, Stream]
+    train: TrainFields,
+    torn: Torn,
+    z: np.ndarray,
+    runs: Sequence[Run],
+    like: Mapping[str, Stream],
+    inputs: Sequence[str] = (),
 ) -> np.ndarray:
-    """The derivatives of the computed torn streams by the given ones, of a pass that was made."""
-    again = TrainPass(train, (), torn.count, passed.runs).through_all(torn.seeded(z, like, torn.count))
-    return torn.slopes(again.streams, torn.count)
+    """Exact derivatives of the computed torn streams by the given ones, and by some conditions, shape (torn, torn +
+    inputs); of a pass with known runs."""
+    again = TrainPass(train, inputs, torn.count, runs)
+    return torn.slopes(again.through_all(torn.seeded(z, like, again.size)).streams, again.size)

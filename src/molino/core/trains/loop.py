@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.errors import InputError
 from molino.core.runs.follow import settled
 from molino.core.runs.run import Run
-from molino.core.trains.closing import run_of
+from molino.core.trains.closing import run_of, torn_slopes
 from molino.core.trains.torn import Torn
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_pass import TrainPass
@@ -31,14 +32,16 @@ _WARMER = (0.0, 100.0, 300.0)
 
 
 class Loop:
-    """The equations of a train at sizes e^s times its own.
+    """The equations of a train as a number s changes: by default at sizes e^s times its own.
 
     Parameters
     ----------
     train : TrainFields
+    changed : function of s to TrainFields, optional
     """
 
-    def __init__(self, train: TrainFields) -> None:
+    def __init__(self, train: TrainFields, changed: Callable[[float], TrainFields] | None = None) -> None:
+        self.changed = changed
         self.train, self.torn = train, Torn(train)
         self.sizes = [_size(vessel) for vessel in train.vessels]
         self.tanks = [n for n, vessel in enumerate(train.vessels) if has_states(vessel)]
@@ -46,7 +49,9 @@ class Loop:
         self._scaled: dict[float, TrainFields] = {}
 
     def at(self, s: float) -> TrainFields:
-        """The train with its sizes e^s times as large."""
+        """The train at s."""
+        if s not in self._scaled and self.changed is not None:
+            self._scaled = {s: self.changed(s)}
         if s not in self._scaled:
             vessels = iter(zip(self.train.vessels, self.sizes, strict=True))
 
@@ -105,6 +110,10 @@ class Loop:
                 at += len(own)
             found.append(there)
         return found
+
+    def torn_slopes(self, states: np.ndarray, s: float, run: TrainRun, inputs: Sequence[str] = ()) -> np.ndarray:
+        """As the function `torn_slopes`, of a pass with given states."""
+        return torn_slopes(self.at(s), self.torn, states[: self.flows], run.runs, self.like, inputs)
 
     def around(self, states: np.ndarray, s: float, settles: bool = False) -> tuple[TrainRun, np.ndarray]:
         """One pass with given states, and the residual; on request tanks go to their steady states."""

@@ -102,10 +102,7 @@ class TrainSteadyStates(Frozen, Result, Sequence["TrainRun"]):
     @property
     def stable(self) -> tuple[bool | None, ...]:
         """Whether the train returns to each after a small disturbance; None where tanks and tubes are mixed."""
-        return tuple(
-            None if not len(own) else bool(np.abs(own).max() < 1 if self.by_pass else own.real.max() < 0)
-            for own in self.growth
-        )
+        return tuple(is_stable(own, self.by_pass) for own in self.growth)
 
     def table(self) -> Table:
         """One row per steady state: temperature and conversions of the outlet, and stability."""
@@ -244,27 +241,35 @@ class _Search:
         """The run of a steady state."""
         return self.loop.around(states, 0.0)[0]
 
-    def growth(self, states: np.ndarray) -> np.ndarray:
-        """Eigenvalues of its tanks, or factors of a pass; see `TrainSteadyStates`."""
-        loop, count = self.loop, self.loop.flows
-        is_alone = len(loop.tanks) in (0, sum(size is not None for size in loop.sizes))
-        if not is_alone or (
-            not loop.tanks and any(len(step.vessels_in_it) > 1 for step in loop.train.spec.other_steps)
-        ):
-            return np.zeros(0)
-        steps = _DIFFERENCE * np.maximum(np.abs(states), _DIFFERENCE * loop.scale)
-        by = np.column_stack(
-            [
-                (loop.around(states + h * axis, 0.0)[1] - loop.around(states - h * axis, 0.0)[1]) / (2 * h)
-                for h, axis in zip(steps, np.eye(len(states)), strict=True)
-            ]
-        )
-        if not loop.tanks:
-            return np.asarray(np.linalg.eigvals(by + np.eye(len(by))))
-        fed = [run.vessel.spec.fed.volume for run in self.run(states).runs]
-        taus = [loop.train.vessels[n].spec.volume_si / float(fed[n]) for n in loop.tanks]
-        inner = by[count:, count:] - by[count:, :count] @ np.linalg.solve(by[:count, :count], by[:count, count:])
-        return np.asarray(np.linalg.eigvals(inner / np.repeat(taus, loop.lengths)[:, None]))
+
+def growth_of(loop: Loop, states: np.ndarray, s: float) -> np.ndarray:
+    """Eigenvalues of its tanks, or factors of a pass; see `TrainSteadyStates`."""
+    count = loop.flows
+    is_alone = len(loop.tanks) in (0, sum(size is not None for size in loop.sizes))
+    is_split = any(len(step.vessels_in_it) > 1 for step in loop.train.spec.other_steps)
+    if not is_alone or (not loop.tanks and is_split):
+        return np.zeros(0)
+    if not loop.tanks:
+        return np.asarray(np.linalg.eigvals(loop.torn_slopes(states, s, loop.around(states, s)[0])))
+    steps = _DIFFERENCE * np.maximum(np.abs(states), _DIFFERENCE * loop.scale)
+    by = np.column_stack(
+        [
+            (loop.around(states + h * axis, s)[1] - loop.around(states - h * axis, s)[1]) / (2 * h)
+            for h, axis in zip(steps, np.eye(len(states)), strict=True)
+        ]
+    )
+    run = loop.around(states, s)[0]
+    tanks = [loop.train.vessels[n].spec.volume_si for n in loop.tanks]
+    taus = [V / float(run.runs[n].vessel.spec.fed.volume) for n, V in zip(loop.tanks, tanks, strict=True)]
+    inner = by[count:, count:] - by[count:, :count] @ np.linalg.solve(by[:count, :count], by[:count, count:])
+    return np.asarray(np.linalg.eigvals(inner / np.repeat(taus, loop.lengths)[:, None]))
+
+
+def is_stable(growth: np.ndarray, by_pass: bool) -> bool | None:
+    """Whether a disturbance decays; None where its growth is unknown."""
+    if not len(growth):
+        return None
+    return bool(np.abs(growth).max() < 1 if by_pass else growth.real.max() < 0)
 
 
 def train_steady_states(train: TrainFields) -> TrainSteadyStates:
@@ -276,7 +281,7 @@ def train_steady_states(train: TrainFields) -> TrainSteadyStates:
     return TrainSteadyStates(
         train,
         tuple(search.run(z) for z in found),
-        tuple(search.growth(z) for z in found),
+        tuple(growth_of(search.loop, z, 0.0) for z in found),
         not search.loop.tanks,
         search.farthest,
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from molino.core.contract.plant import Plant
@@ -12,6 +12,7 @@ from molino.core.runs.follow import verified
 from molino.core.runs.scheduled_changes import Change
 from molino.core.trains.closing import run_train
 from molino.core.trains.steady_states import TrainSteadyStates, train_steady_states
+from molino.core.trains.train_branch import TrainBranch, train_branch
 from molino.core.trains.train_fields import TrainFields
 from molino.core.trains.train_over_time import TrainInTime, follow_train
 from molino.core.trains.train_run import TrainRun
@@ -98,6 +99,38 @@ class Train(TrainFields):
         for vessel in self.vessels:
             vessel.spec.require_known()
         return train_steady_states(self)
+
+    def branch(self, free: Mapping[str, Sequence[QuantityLike]]) -> TrainBranch:
+        """The curve of steady states as one condition varies, through its folds: ignition and extinction.
+
+        Parameters
+        ----------
+        free : mapping of a condition to (low, high)
+            The curve begins at the lower end with the state that `run` reaches there.
+
+        Raises
+        ------
+        InputError
+            For an unknown condition, constants or sizes.
+        SolveError
+            If the curve cannot be followed.
+
+        See Also
+        --------
+        StirredTank.branch, Train.steady_states
+
+        Examples
+        --------
+        >>> law = mo.Arrhenius(A="3e14 1/min", Ea="100 kJ/mol")
+        >>> hot = mo.Chemistry(mo.Reaction("A -> B", k=law, enthalpy="-80 kJ/mol"))
+        >>> cold = mo.Feed({"A": "2 mol/L"}, flow="100 L/min", T="300 K", heat_capacity="4.2 MJ/m3/K")
+        >>> exchanger = mo.FeedEffluent(UA="10 kW/K")
+        >>> bed = mo.PlugFlow(hot, volume="200 L", heat="adiabatic")
+        >>> train = mo.Train([exchanger.feed, bed, exchanger.effluent], cold)
+        >>> [fold.kind for fold in train.branch({"feed T": ("280 K", "330 K")}).folds]
+        ['ignition', 'extinction']
+        """
+        return train_branch(self, free)
 
     def follow(
         self,

@@ -3,45 +3,46 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
+from typing import Any, ClassVar
 
 import numpy as np
 
 from molino.core.annotations import PlainData
 from molino.core.balances.compiled import Function, compiled
-from molino.core.balances.continuation import ArcLength, LogStates
+from molino.core.balances.continuation import ArcLength, Curve, LogStates
 from molino.core.balances.engines import start
 from molino.core.balances.settings import Report
 from molino.core.balances.steady import growth_rates
 from molino.core.balances.system import AMOUNTS, Case
 from molino.core.chemistry.formula import TEMPERATURE
 from molino.core.contract.parameter_map import ParameterMap
+from molino.core.contract.run_result import RunResult
 from molino.core.display import Display
 from molino.core.errors import InputError
 from molino.core.frozen import Frozen
 from molino.core.results import Result, Table, frame
 from molino.core.runs.follow import settled
-from molino.core.runs.run import Run
 from molino.core.unit_tables import SI_UNITS
 from molino.core.units import QuantityLike, Value
 from molino.core.vessels.flow_vessel import FlowVessel
 
-_FINE = 10.0
+FINE = 10.0
 """Scale of the range of the condition, and of a temperature, along the curve: three per cent are a step."""
 
 
-def read_range(tank: FlowVessel, free: Mapping[str, Sequence[object]]) -> tuple[str, float, float]:
-    """The ends of a branch in SI; InputError if they are invalid, or the tank has no volume."""
+def read_range(tank: Any, free: Mapping[str, Sequence[object]]) -> tuple[str, float, float]:
+    """The ends of a branch in SI; InputError if they are invalid, or a vessel has no volume."""
     if not isinstance(free, Mapping) or len(free) != 1 or any(len(ends) != 2 for ends in free.values()):
         raise InputError(f"free = {free!r}", tank.label, "give one condition with its range: {'feed T': (low, high)}")
     ((name, ends),) = free.items()
     low, high = (tank.spec.condition(name).read(end)[0] for end in ends)
     if not low < high:
         raise InputError(f"{name} from {low:g} to {high:g} is not a range", tank.label, "give (low, high)")
-    first: FlowVessel = tank.with_({name: ends[0]})
-    first.spec.require_volume()
+    for vessel in tank.with_({name: ends[0]}).vessels:
+        vessel.spec.require_volume()
     tank.with_({name: ends[1]})
     return name, low, high
 
@@ -58,20 +59,21 @@ class Fold:
 
 @dataclass(frozen=True, eq=False)
 class Branch(Frozen, Result):
-    """The steady states of a tank along a curve, as one condition varies, through its folds.
+    """The steady states of a tank or a train along a curve, as one condition varies, through its folds.
 
     `values` (SI) and `temperatures` (K), both of shape (points,), with `stable` at each; `states` of shape (points,
     states); `folds` are the points of ignition and extinction.
 
     Attributes
     ----------
-    vessel : StirredTank
+    vessel : StirredTank or Train
     condition, kind : str
         The condition that varies, and its kind of quantity.
     values : array, shape (points,)
         Of the condition, in SI.
     states : array, shape (points, states)
     temperatures : array of K, shape (points,)
+        Of a train the highest at the outlets of its vessels.
     stable : array of bool, shape (points,)
     folds : tuple of Fold
         Ignition and extinction.
@@ -87,7 +89,8 @@ class Branch(Frozen, Result):
     ['ignition']
     """
 
-    vessel: FlowVessel
+    temperature_name: ClassVar[str] = "temperature"
+    vessel: Any
     condition: str
     kind: str
     values: np.ndarray
@@ -97,7 +100,7 @@ class Branch(Frozen, Result):
     folds: tuple[Fold, ...]
 
     @cached_property
-    def runs(self) -> tuple[Run, ...]:
+    def runs(self) -> tuple[RunResult, ...]:
         """Each point as the run of a steady state."""
         report = Report("curve of steady states", len(self.values), 0, len(self.values))
         return tuple(
@@ -108,15 +111,15 @@ class Branch(Frozen, Result):
     @property
     def display(self) -> Display:
         """The units of results."""
-        return self.vessel.spec.display
+        return self.vessel.spec.display  # type: ignore[no-any-return]
 
     def table(self) -> Table:
         """One row per point: the condition, temperature, conversions and stability."""
         display = self.display
         rows = []
-        for value, run, stable in zip(self.values, self.runs, self.stable, strict=True):
+        for value, T, run, stable in zip(self.values, self.temperatures, self.runs, self.stable, strict=True):
             row: PlainData = {display.heading(self.condition, self.kind): display.number(value, self.kind)}
-            row[display.heading("T", "temperature")] = display.number(run.temperatures[-1], "temperature")
+            row[display.heading("T", "temperature")] = display.number(T, "temperature")
             row |= {name: number for name, number in run.summary().items() if name.startswith("conversion")}
             row["stable"] = "yes" if stable else "no"
             rows.append(row)
@@ -155,7 +158,7 @@ class Branch(Frozen, Result):
 
 
 @dataclass(frozen=True)
-class _Course:
+class Course:
     """A condition at a fraction p of its range: logarithmic where the range spans a decade or more."""
 
     low: float
@@ -177,6 +180,24 @@ class _Course:
         return self.high - self.low
 
 
+def folds_of(
+    tracer: ArcLength,
+    curve: Curve,
+    T: np.ndarray,
+    stable: np.ndarray,
+    temperature: Callable[[np.ndarray], float],
+    course: Course,
+) -> tuple[Fold, ...]:
+    """The folds of a curve, where its condition turns back."""
+    folds = []
+    for n in np.flatnonzero(curve.tangents[:-1, -1] * curve.tangents[1:, -1] < 0):
+        z = tracer.between(curve, int(n), lambda _, along: float(along[-1]))
+        rises = bool(T[n + 1] > T[n])
+        word = "ignition" if bool(stable[n]) == rises else "extinction"
+        folds.append(Fold(course.value(float(z[-1]) / FINE), temperature(z), word))
+    return tuple(folds)
+
+
 def branch(tank: FlowVessel, free: Mapping[str, Sequence[QuantityLike]]) -> Branch:
     """The curve of steady states as a condition varies; see `FlowVessel.branch`."""
     tank.spec.require_known()
@@ -187,21 +208,21 @@ def branch(tank: FlowVessel, free: Mapping[str, Sequence[QuantityLike]]) -> Bran
     balances = first.spec.model.balances
     _, scale = start(first.spec.case)
     amounts = balances.is_kind(AMOUNTS)
-    scale = np.where(amounts, scale, scale / _FINE)
+    scale = np.where(amounts, scale, scale / FINE)
     weights = first.spec.volume_si / float(first.spec.fed.volume) / scale
     inner = LogStates(amounts, begin)
-    whole, course = compiled(balances), _Course(low, high)
+    whole, course = compiled(balances), Course(low, high)
     numbers = ParameterMap(first, (name,))
     forcing = whole.gradient(balances.rhs, balances.parameters)
 
     @lru_cache(maxsize=64)
     def parts(p: float) -> tuple[Function, Function, Function, np.ndarray, tuple[float, ...]]:
-        values, by = numbers.values_and_slopes((course.value(p / _FINE),))
+        values, by = numbers.values_and_slopes((course.value(p / FINE),))
         return (
             whole.rhs(values),
             whole.jacobian(values),
             forcing(values),
-            by[:, 0] * course.slope(p / _FINE) / _FINE,
+            by[:, 0] * course.slope(p / FINE) / FINE,
             values,
         )
 
@@ -215,9 +236,9 @@ def branch(tank: FlowVessel, free: Mapping[str, Sequence[QuantityLike]]) -> Bran
         return np.column_stack([by_states, forced(y, 0.0) @ by * weights])
 
     tracer = ArcLength(residual, slopes, largest=0.3, bend=0.998)  # smooth as it is drawn
-    curve = tracer.trace(np.append(inner.unknowns(begin, scale), 0.0), 0.0, _FINE)
+    curve = tracer.trace(np.append(inner.unknowns(begin, scale), 0.0), 0.0, FINE)
     states = np.array([inner.states(z[:-1], scale) for z in curve.points])
-    values = np.array([course.value(p / _FINE) for p in curve.points[:, -1]])
+    values = np.array([course.value(p / FINE) for p in curve.points[:, -1]])
     place = balances.index(TEMPERATURE) if TEMPERATURE in balances.symbols else None
     fixed = float(first.spec.first_T.si) if first.spec.first_T is not None else np.nan
     T = states[:, place] if place is not None else np.full(len(values), fixed)
@@ -227,11 +248,9 @@ def branch(tank: FlowVessel, free: Mapping[str, Sequence[QuantityLike]]) -> Bran
             for z, y in zip(curve.points, states, strict=True)
         ]
     )
-    folds = []
-    for n in np.flatnonzero(curve.tangents[:-1, -1] * curve.tangents[1:, -1] < 0):
-        z = tracer.between(curve, int(n), lambda _, along: float(along[-1]))
-        at = inner.states(z[:-1], scale)
-        rising = T[n + 1] > T[n]
-        word = "ignition" if bool(stable[n]) == bool(rising) else "extinction"
-        folds.append(Fold(course.value(float(z[-1]) / _FINE), float(at[place]) if place is not None else fixed, word))
-    return Branch(tank, name, kind, values, states, T, stable, tuple(folds))
+
+    def temperature(z: np.ndarray) -> float:
+        return float(inner.states(z[:-1], scale)[place]) if place is not None else fixed
+
+    folds = folds_of(tracer, curve, T, stable, temperature, course)
+    return Branch(tank, name, kind, values, states, T, stable, folds)

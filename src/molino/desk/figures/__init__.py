@@ -57,6 +57,7 @@ _FUNCTIONS: dict[str, Callable[..., Figure]] = {
     "Sizing": lambda sizing, **options: profile(sizing.run, **options),
     "SpreadSources": spread_sources,
     "SteadyStates": heat_balance,
+    "TrainBranch": branch,
     "Survey": lambda survey: comparison(survey.comparison),
     "Sweep": sweep,
     "TrainInTime": lambda train: over_time(train.last),

@@ -102,7 +102,7 @@ def branch(curve: Branch) -> Figure:
         lower.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
         upper.axvline(at, color=style.QUIET, linewidth=0.9, linestyle=":")
     title = f"{curve.vessel.label}: steady states (solid: stable, dashed: unstable)"
-    style.dress(upper, "", display.label("temperature", "temperature"), title)
+    style.dress(upper, "", display.label(curve.temperature_name, "temperature"), title)
     style.dress(lower, display.label(curve.condition, curve.kind), "conversion")
     lower.set_ylim(bottom=0)
     lower.margins(x=0.08)

@@ -13,6 +13,7 @@ _FIGURES = {
     "BasinRun": ("field", "across"),
     "Bootstrap": ("bootstrap",),
     "Branch": ("branch",),
+    "TrainBranch": ("branch",),
     "Comparison": ("comparison",),
     "Discrimination": ("candidates",),
     "EquilibriumCurves": ("equilibrium",),

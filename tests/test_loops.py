@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import pickle
 from collections.abc import Callable
 from pathlib import Path
 
@@ -273,6 +274,42 @@ def test_ignition_and_extinction_of_an_autothermal_bed_are_the_extremes_of_its_f
     assert "ignition at feed T" in str(branch)
 
 
+@pytest.mark.parametrize("seed", range(6))
+def test_a_recycle_ratio_is_a_mixer_and_a_split(seed: int) -> None:
+    """Random lines of tubes and tanks: the ratio R and the explicit loop that returns R/(1 + R) agree."""
+    random = np.random.default_rng(seed)
+    first = mo.Reaction("A -> B", k="0.2 1/min", name="r")
+    chemistry = mo.Chemistry([first, mo.Reaction("2 B -> C", k="0.1 L/mol/min", name="s")])
+    kinds = random.choice([mo.PlugFlow, mo.StirredTank], size=int(random.integers(1, 4)))
+    vessels = [kind(chemistry, volume=f"{random.uniform(1, 8)} L", name=f"v{n}") for n, kind in enumerate(kinds)]
+    ratio, feed = float(random.uniform(0.2, 4)), mo.Feed({"A": "1 mol/L", "C": "0.1 mol/L"}, flow="1 L/min")
+    short = mo.Train(vessels, feed, recycle=ratio)
+    loop = mo.Train([mo.Mix("back"), *vessels, mo.Split(ratio / (1 + ratio), to="back")], feed)
+    one, two = short.run(), loop.run()
+    assert [*two.last.amounts.values()] == pytest.approx([*one.last.amounts.values()], rel=1e-9)
+    assert two.residence_time_si == pytest.approx(one.residence_time_si, rel=1e-9)
+    slopes = [run.sensitivity("yield of B on A", ["v0.volume", "flow", "r.k"]) for run in (one, two)]
+    assert [*slopes[0].values()] == pytest.approx([*slopes[1].values()], rel=1e-6)
+    by_ratio = one.sensitivity("conversion of A", ["recycle"])["recycle"]
+    by_share = two.sensitivity("conversion of A", ["back.share"])["back.share"]
+    assert by_ratio == pytest.approx(by_share / (1 + ratio) ** 2, rel=1e-6)  # d(R/(1 + R))/dR
+
+
+def test_a_loop_is_copied_whole_and_not_followed_over_time() -> None:
+    loop = _autothermal()
+    copy = pickle.loads(pickle.dumps(loop))
+    assert copy == loop
+    assert copy.run().conversion("A") == pytest.approx(loop.run().conversion("A"), rel=1e-12)
+    changed = loop.with_({"E.UA": "25 kW/K", "bed.volume": "100 L"})
+    assert changed.steps[0].exchanger is changed.steps[2].exchanger
+    assert changed.spec.condition("E.UA").own == pytest.approx(25e3)
+    with pytest.raises(mo.InputError, match="over time"):
+        loop.follow("1 h")
+    figure = loop.branch({"bed.volume": ("10 L", "12 L")}).figure()
+    assert "highest temperature [K]" in figure.axes[0].get_ylabel()
+    assert figure.axes[1].get_xlabel().startswith("bed.volume")
+
+
 def test_a_bypass_and_a_separator_split_what_they_say() -> None:
     """X = (1 - s)(1 - exp(-k V/((1 - s) Q))) past a by-pass; recoveries split a stream species by species."""
     chemistry, feed = mo.Chemistry(mo.Reaction("A -> B", k="0.2 1/min")), mo.Feed({"A": "1 mol/L"}, flow="1 L/min")
@@ -309,6 +346,12 @@ WRONG: dict[str, tuple[Callable[[], object], str]] = {
     "a species without a vapor pressure": (lambda: mo.Train([TUBE, mo.Condenser("310 K", gases="G")], MAKE_UP).run(), "gases = \\['I'\\]"),
     "a valve that compresses": (lambda: mo.Train([TUBE, mo.Valve("60 bar")], MAKE_UP).run(), "higher pressure"),
     "nothing leaves": (lambda: mo.Train([mo.Mix("back"), TUBE, mo.To("back")], MAKE_UP).run(), "no stream leaves it"),
+    "a share above one": (lambda: mo.Split(1.5, to="a"), "at most 1|above|largest|more than"),
+    "UA and approach": (lambda: mo.FeedEffluent(UA=1, approach=2), "both given"),
+    "an approach too wide": (lambda: mo.Train([(e := mo.FeedEffluent(approach="900 K")).feed, TUBE, e.effluent], MAKE_UP).run(), "less than the approach"),
+    "a pump of a gas": (lambda: mo.Train([TUBE, mo.Pump("60 bar")], MAKE_UP).run(), "use mo.Compressor"),
+    "a recovery above one": (lambda: mo.Separator({"M": 1.2}), "more than everything"),
+    "a condenser without T": (lambda: mo.Condenser(), "neither T nor duty"),
     "an unknown recovery": (lambda: mo.Train([TUBE, mo.Separator({"Q": 0.5})], MAKE_UP).run(), "'Q' is not a species"),
     "a metric of an unknown stream": (lambda: mo.compare([mo.Train([TUBE, mo.Purge(0.1)], MAKE_UP)], ["molar flow in purg"]), "did you mean 'purge'"),
 }  # fmt: skip

@@ -265,7 +265,7 @@ def read_tank_tasks(job: JobContext, table: models.StirredTankTable, tank: Vesse
                 name: [job.condition(tank.spec.condition(name), end) for end in ends]
                 for name, ends in table.branch.items()
             }
-            read_range(tank, curve)  # type: ignore[arg-type]
+            read_range(tank, curve)
     faults.raise_any()
     return TankTasks(start_up, changes, bounds, curve, table.settling_band)
 

@@ -297,6 +297,7 @@ def test_a_recycle_ratio_is_a_mixer_and_a_split(seed: int) -> None:
 
 def test_a_loop_is_copied_whole_and_not_followed_over_time() -> None:
     loop = _autothermal()
+    loop.run()
     copy = pickle.loads(pickle.dumps(loop))
     assert copy == loop
     assert copy.run().conversion("A") == pytest.approx(loop.run().conversion("A"), rel=1e-12)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from fractions import Fraction
 from functools import lru_cache
@@ -65,15 +65,22 @@ def _parameters(phase: PhaseModel) -> tuple[sp.Symbol, ...]:
     return (*(reference(s) for s in phase.species), CAPACITY, *(molar_volume(s) for s in phase.species))
 
 
+def _function(fluid: Fluid, what: str, by: bool) -> Callable[[np.ndarray, float], list[float]]:
+    """A property of flows, T, P and volume, with the numbers of a fluid."""
+    if (what, by) not in fluid.functions:
+        values = [fluid.numbers.get(symbol, np.nan) for symbol in _parameters(fluid.phase)]
+        fluid.functions[what, by] = _generated(fluid.phase, what, by)(values)
+    return fluid.functions[what, by]
+
+
 def _property(fluid: Fluid, stream: Stream, what: str) -> Number:
     """A property of a stream, with its derivatives by the numbers of the stream."""
-    values = [fluid.numbers.get(symbol, np.nan) for symbol in _parameters(fluid.phase)]
     numbers = [*(stream.amounts.get(s, 0.0) for s in fluid.phase.species), stream.T, stream.P, stream.volume]
     state = np.array([float(value_of(n)) for n in numbers])
-    value = float(_generated(fluid.phase, what, False)(values)(state, 0.0)[0])
+    value = float(_function(fluid, what, False)(state, 0.0)[0])
     if not any(isinstance(n, Dual) for n in numbers):
         return value
-    by = _generated(fluid.phase, what, True)(values)(state, 0.0)
+    by = _function(fluid, what, True)(state, 0.0)
     return implicit(value, [(b, n) for b, n in zip(by, numbers, strict=True) if np.isfinite(b) and b])
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 import sympy as sp
@@ -93,6 +94,11 @@ class Fluid:
     density: float | None = None
     lacks: InputError | None = None
     """Properties of species that an enthalpy needs and that are missing."""
+
+    @cached_property
+    def functions(self) -> dict[object, Callable[[np.ndarray, float], list[float]]]:
+        """The compiled functions of its properties that have been used."""
+        return {}
 
     def mass_of(self, amounts: Mapping[str, float]) -> float | None:
         """The mass of some amounts in kg; None where a species has neither formula nor molar mass."""

@@ -26,11 +26,13 @@ _LONGEST, _BEND = 0.5, 0.99
 
 @dataclass(frozen=True, eq=False)
 class TrainBranch(Branch):
-    """The steady states of a train along a curve, as one condition varies, with the attributes of `Branch`.
+    """The steady states of a train along a curve, as one condition varies.
 
     Attributes
     ----------
     vessel : Train
+    condition, kind, values, states, temperatures, stable, folds
+        As of `Branch`; the temperatures are the highest at the outlets of its vessels.
 
     Examples
     --------

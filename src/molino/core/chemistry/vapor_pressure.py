@@ -7,8 +7,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import sympy as sp
-
 from molino.core import units
 from molino.core.dual import Number, log
 from molino.core.errors import Faults, InputError
@@ -103,13 +101,9 @@ class VaporPressure(Frozen):
             factor * numbers[0] + math.log(unit.factor), -factor * numbers[1], shift=numbers[2] - zero, valid=valid
         )
 
-    def log(self, T: sp.Expr) -> sp.Expr:
-        """ln(P/Pa) over temperature."""
-        return self.a + self.b / (T + self.shift) + self.c * sp.log(T) + (self.d * T**self.e if self.d else 0)
-
-    def log_of(self, T: Number) -> Number:
-        """ln(P/Pa) at a temperature in K that is a number of any kind."""
-        return self.a + self.b / (T + self.shift) + self.c * log(T) + (self.d * T**self.e if self.d else 0.0)
+    def log(self, T: Number) -> Number:
+        """ln(P/Pa) at a temperature in K that is a number of any kind, or a symbol."""
+        return self.a + self.b / (T + self.shift) + self.c * log(T) + (self.d * T**self.e if self.d else 0)
 
     def log_number(self, T: float) -> tuple[float, float]:
         """ln(P/Pa) at a temperature in K, and its derivative."""

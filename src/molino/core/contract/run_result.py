@@ -100,6 +100,10 @@ class RunResult(Frozen, Result):
         """All streams that leave."""
         raise NotImplementedError
 
+    def inner_streams(self) -> list[Stream]:
+        """The streams between the units of a train with loops or several products; none of others."""
+        return []
+
     def stream_table(self) -> Table:
         """The stream table: flows, fractions, temperature, pressure and density."""
         raise NotImplementedError

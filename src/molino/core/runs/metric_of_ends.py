@@ -81,7 +81,8 @@ def train_expression(vessels: Sequence[Vessel], metric: Metric, names: Sequence[
     first = vessels[0]
     species, known = first.chemistry.names, first.spec.model.balances
     product = {s: PRODUCT(s) for s in species}
-    main = StreamForm("outlet", {s: MAIN(s) for s in species}, PRODUCT_FLOW, TEMPERATURE, PRESSURE, True)
+    name = "outlet" if "outlet" not in names else ""  # a stream of the train has its own name
+    main = StreamForm(name, {s: MAIN(s) for s in species}, PRODUCT_FLOW, TEMPERATURE, PRESSURE, True)
     others = (
         StreamForm(n, {s: IN_STREAM(f"{s} in {n}") for s in species}, IN_STREAM(f"volume of {n}"), None, None, True)
         for n in names

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from molino.core.checks import require_passed
 from molino.core.contents.streams import Stream
 from molino.core.errors import Fault, SolveError
 from molino.core.runs.run import Run
@@ -14,6 +15,7 @@ from molino.core.trains.torn import Torn
 from molino.core.trains.train_fields import RECYCLE, TrainFields
 from molino.core.trains.train_pass import TrainPass, TrainStreams
 from molino.core.trains.train_run import TrainRun
+from molino.core.trains.train_step import TrainStep
 
 _ROUNDS = 3
 """Rounds of successive substitution before Newton's method."""
@@ -36,9 +38,13 @@ def run_train(train: TrainFields) -> TrainRun:
     """Run all units in order; with loops, until they are closed."""
     for vessel in train.vessels:
         vessel.spec.require_known()
-    if not train.spec.network.torn:
-        return run_of(train, TrainPass(train).through_all({}))
-    return _Loops(train).closed()
+    has_loops = bool(train.spec.network.torn)
+    run = _Loops(train).closed() if has_loops else run_of(train, TrainPass(train).through_all({}))
+    for unit, _ in run.units:
+        if isinstance(unit.step, TrainStep):
+            unit.step.require_met([run.by_name[name] for name in unit.inlets])
+    require_passed(run.checks, train.label)
+    return run
 
 
 def run_of(train: TrainFields, passed: TrainStreams, steps: int = 0) -> TrainRun:
@@ -51,20 +57,26 @@ def first_torn(train: TrainFields) -> dict[str, Stream]:
     empty torn streams gives them."""
     fresh, torn = train.spec.fresh, train.spec.network.torn
     empty = {name: fresh.part(0.0).named(name) for name in torn}
-    if not train.recycle.si:
-        return {name: s for name, s in TrainPass(train).through_all(empty).streams.items() if name in torn}
+    found = {name: s for name, s in TrainPass(train).through_all(empty).streams.items() if name in torn}
+    if train.recycle.si:
+        found[RECYCLE] = _first_returned(train, found[RECYCLE].T)
+    return found
+
+
+def _first_returned(train: TrainFields, passed_T: float) -> Stream:
+    """The stream of a recycle ratio at the start; at a passed temperature where temperatures are not computed."""
+    fresh = train.spec.fresh
     found = replace(fresh, volume=train.recycle.si * train.spec.fed_in_all.volume, name=RECYCLE)
     if not train.spec.follows_T:
-        found = replace(found, T=TrainPass(train).through_all(empty).streams[RECYCLE].T)
+        found = replace(found, T=passed_T)
     if train.returned is not None:
         own = {name: getattr(train.feed, name) for name in ("heat_capacity", "density", "model")}
         fed = train.first.with_(feed=replace(train.returned, **own)).spec.fed
         amounts = {s: float(fed.concentrations.get(s, 0.0)) for s in fresh.amounts}
         T = train.returned.T.si if train.returned.T is not None and train.spec.follows_T else found.T
         found = replace(found, amounts=amounts, T=T)
-    whole = train.recycle.si * sum(fresh.amounts.values()) / sum(found.amounts.values())
-    flows = {s: n * whole for s, n in found.amounts.items()}
-    return {RECYCLE: replace(found, amounts=flows)}
+    whole = train.recycle.si * fresh.total / found.total
+    return replace(found, amounts={s: n * whole for s, n in found.amounts.items()})
 
 
 class _Loops:
@@ -95,13 +107,6 @@ class _Loops:
         is_flow = self.torn.is_flow
         return not (z[is_flow] < -_BELOW_ZERO * scale[is_flow]).any() and bool((z[~is_flow] > 0).all())
 
-    def scale(self, z: np.ndarray) -> np.ndarray:
-        """The size of each unknown: the total flow of its stream, or one."""
-        species = len(self.train.chemistry.names)
-        rows = z.reshape(len(self.torn.names), self.torn.each)
-        totals = np.maximum(rows[:, :species].sum(axis=1), 1e-3)
-        return np.where(self.torn.is_flow, np.repeat(totals, self.torn.each), 1.0)
-
     def closed(self) -> TrainRun:
         """The run of the closed train."""
         torn, is_flow = self.torn, self.torn.is_flow
@@ -109,7 +114,7 @@ class _Loops:
         passed, off = self.around(z)
         length = 1.0
         for n in range(_MOST_STEPS):
-            scale = self.scale(z)
+            scale = torn.scale(z)
             if np.max(np.abs(off) / np.maximum(scale, 1.0)) < _CLOSED:
                 return run_of(self.train, passed, n)
             if n < _ROUNDS and (tried := self.tried(z + off)) is not None:
@@ -136,13 +141,13 @@ class _Loops:
                 break
             z, (passed, off) = there, tried
             length *= float(np.clip(0.8 / max(share, 1e-300), 1.0, 4.0))
-        left = float(np.max(np.abs(off) / np.maximum(self.scale(z), 1.0)))
+        left = float(np.max(np.abs(off) / np.maximum(torn.scale(z), 1.0)))
         if left > 1e-9:
             names = " and ".join(torn.names)
             message = f"the loop does not close: {names} still differs by {left:.2g} of the feed"
             advice = "see steady_states(), or give a smaller ratio; a species that no outlet removes accumulates"
             raise SolveError([Fault(self.train.label, message, advice)])
-        return run_of(self.train, passed, _MOST_STEPS)
+        return run_of(self.train, passed, n)
 
 
 def torn_slopes(

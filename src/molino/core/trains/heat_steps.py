@@ -16,7 +16,9 @@ from molino.core.trains.train_step import Passed, Surroundings, TrainStep
 
 _SMALL = 1e-3
 """Argument of (1 - exp(-x))/x below which it is a series."""
-_ROUNDS, _CLOSE = 200, 1e-15
+_ROUNDS, _CLOSE = 200, 1e-13
+"""Rounds for the outlet temperatures of an exchanger, which hardly change its mean heat capacities, and their
+tolerance, above the rounding of the enthalpies."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,6 +128,12 @@ class FeedEffluent(TrainStep):
         """Its place on the line of the effluent."""
         return ExchangerSide(self, "effluent")
 
+    def require_met(self, streams: Sequence[Stream]) -> None:
+        D = abs(float(streams[1].T - streams[0].T))
+        if self.approach is not None and self.approach.si > D:
+            message = f"the streams differ by {D:.4g} K, less than the approach of {self.approach}"
+            raise SolveError(message, self.label, "give a smaller approach, or UA; see also steady_states()")
+
     def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
         if any(value_of(x.total) <= 0 for x in streams):
             return Passed(tuple(streams))
@@ -168,10 +176,7 @@ class FeedEffluent(TrainStep):
             f = 1.0 - x * (0.5 - x * (1.0 / 6.0 - x * (1.0 / 24.0))) if small else (1.0 - exp(-x)) / x
             return D * number * f / (1.0 + number * f / c2)
         left = D - number if value_of(D) > 0 else D + number
-        if value_of(left) * value_of(D) < 0:
-            message = f"the streams differ by {abs(value_of(D)):.4g} K, less than the approach of {self.approach}"
-            raise SolveError(message, self.label, "give a smaller approach, or UA")
-        return c1 * left
+        return c1 * left if value_of(left) * value_of(D) > 0 else 0.0 * left
 
     def __str__(self) -> str:
         return f"{self.label} of {self.UA}" if self.UA is not None else f"{self.label} to {self.approach}"

@@ -69,10 +69,8 @@ class Loop:
         amounts, scales, self.lengths = [], [], list[int]()
         self.like = {name: run.by_name[name] for name in self.torn.names}
         if self.flows:
-            z = self.torn.values(self.like).reshape(len(self.like), self.torn.each)
-            totals = np.maximum(z[:, : len(train.chemistry.names)].sum(axis=1), 1e-3)
             amounts += [False] * self.flows  # a torn flow cannot be negative
-            scales += np.where(self.torn.is_flow, np.repeat(totals, self.torn.each), _WARMING).tolist()
+            scales += self.torn.scale(self.torn.values(self.like), _WARMING).tolist()
         for n in self.tanks:
             case = train.vessels[n].spec.case
             own = start(case)[1].copy()

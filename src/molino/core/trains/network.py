@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import connected_components
 from molino.core.errors import Faults, nearest
 from molino.core.trains.heat_steps import ExchangerSide
 from molino.core.trains.steps import From, Step, To
-from molino.core.trains.train_step import TrainStep
+from molino.core.trains.train_step import AFTER
 from molino.core.vessels.flow_vessel import FlowVessel
 
 FEED, PRODUCT = "feed", "product"
@@ -65,26 +65,24 @@ class Network:
     streams: tuple[str, ...]
 
 
-def network_of(steps: Sequence[Step], label: str) -> Network:
-    """The network of the steps of a train.
+def network_of(steps: Sequence[Step], label: str, always: tuple[str, ...] = ()) -> Network:
+    """The network of the steps of a train, in which some streams are always torn.
 
     Raises
     ------
     InputError
-        For a stream that is taken and never given, given or taken twice, or a line without a beginning.
+        For a stream that is taken and never given, given or taken twice, a line without a beginning, or a feed that
+        enters nothing.
     """
     lines = _Lines(label)
     for step in steps:
         lines.add(step)
     units = lines.finished()
-    torn, order = _ordered(units)
-    faults, taken = Faults(), {s for unit in units for s in unit.inlets}
+    torn, order = _ordered(units, always)
+    taken = {s for unit in units for s in unit.inlets}
     products = [s for unit in units for s in unit.outlets if s not in taken]
-    if not products:
-        faults.add(label, "no stream leaves it", "give mo.Purge(...), mo.Separator(...), or a line without To")
-    faults.raise_any()
-    ends = [s for s in products if s.startswith("after ") or s == PRODUCT]
-    main = ends[-1] if ends else products[0] if products else FEED
+    ends = [s for s in products if s.startswith(AFTER) or s == PRODUCT]
+    main = ends[-1] if ends else products[0]
     ordered = tuple(dict.fromkeys([main, *products]))
     return Network(tuple(units[n] for n in order), torn, ordered, tuple(lines.streams))
 
@@ -97,9 +95,9 @@ class _Lines:
         self.current: str | None = FEED
         self.units: list[Unit] = []
         self.sides: dict[int, int] = {}
-        self.names: dict[str, str] = {}
         self.vessels = 0
         self.streams = {FEED: None}
+        self.own: list[str] = []
 
     def add(self, step: Step) -> None:
         if isinstance(step, From):
@@ -113,7 +111,7 @@ class _Lines:
 
     def _end(self, name: str) -> None:
         given = {s for unit in self.units for s in unit.outlets}
-        if self.current is None or self.current not in given or not self.current.startswith("after "):
+        if self.current is None or self.current not in given or not self.current.startswith(AFTER):
             what = "there is no stream" if self.current is None else f"the stream has a name already, {self.current}"
             self.faults.add(f"{self.label}, to {name}", what, "give To after a step that continues the line")
         else:
@@ -128,10 +126,9 @@ class _Lines:
             self.faults.add(f"{self.label}, {step.label}", "the line has ended before it", "begin another: From('...')")
         return self.current or ""
 
-    def _new(self, label: str) -> str:
-        name, count = f"after {label}", 2
-        while name in self.streams:
-            name, count = f"after {label} {count}", count + 1
+    def _new(self, wanted: str) -> str:
+        """A new stream with a name like the wanted one."""
+        name = unused(wanted, self.streams)
         self.streams[name] = None
         return name
 
@@ -142,9 +139,9 @@ class _Lines:
         count = 1
         if not isinstance(step, FlowVessel):
             takes, gives, count = step.takes, step.gives, len(step.vessels_in_it)
-            own = (step.label,) if step.feed_of_own is not None else ()
-        self.streams |= dict.fromkeys(own)
-        out = self._new(step.label)
+            own = (self._new(step.label),) if step.feed_of_own is not None else ()
+        self.own += own
+        out = self._new(f"{AFTER}{step.label}")
         self.streams |= dict.fromkeys(gives)
         self.units.append(Unit(step, (self._taken(step), *takes, *own), (out, *gives), self.vessels))
         self.vessels += count
@@ -154,7 +151,7 @@ class _Lines:
         place = self.sides.setdefault(id(side.exchanger), len(self.units))
         if place == len(self.units):
             self.units.append(Unit(side.exchanger, ("", ""), ("", ""), self.vessels))
-        n, unit, out = ("feed", "effluent").index(side.side), self.units[place], self._new(side.label)
+        n, unit, out = ("feed", "effluent").index(side.side), self.units[place], self._new(f"{AFTER}{side.label}")
         if unit.inlets[n]:
             self.faults.add(f"{self.label}, {side.label}", "it is in the train twice", "give another exchanger a name")
         ends = [*unit.inlets], [*unit.outlets]
@@ -164,17 +161,23 @@ class _Lines:
 
     def finished(self) -> list[Unit]:
         """The units; InputError with all faults."""
-        given = [FEED, *(s for unit in self.units for s in unit.outlets)]
-        own = {unit.label for unit in self.units if isinstance(unit.step, TrainStep) and unit.step.feed_of_own}
+        given = [FEED, *self.own, *(s for unit in self.units for s in unit.outlets)]
         taken = [s for unit in self.units for s in unit.inlets]
+        for place in self.sides.values():
+            unit = self.units[place]
+            for side, outlet in zip(("feed", "effluent"), unit.outlets, strict=True):
+                if not outlet:
+                    self.faults.add(f"{self.label}, {unit.label}", f"its side '{side}' is missing", f"give .{side} too")
         for unit in self.units:
-            if "" in unit.inlets and isinstance(unit.step, TrainStep) and unit.step.noun == "feed-effluent exchanger":
-                side = ("feed", "effluent")[unit.inlets.index("")]
-                self.faults.add(f"{self.label}, {unit.label}", f"its side '{side}' is missing", f"give .{side} too")
             for s in unit.inlets:
-                if s and s not in given and s not in own:
-                    named = [x for x in given if not x.startswith("after ")]
+                if s and s not in given:
+                    named = [x for x in given if not x.startswith(AFTER)]
                     self.faults.add(f"{self.label}, {unit.label}", f"no step gives the stream '{s}'", nearest(s, named))
+        if FEED not in taken:
+            self.faults.add(self.label, "its feed enters nothing", "begin the steps with the line of the feed")
+        if not self.faults.found and {*given} <= {*taken}:
+            advice = "give mo.Purge(...), mo.Separator(...), or a line without To"
+            self.faults.add(self.label, "no stream leaves it", advice)
         for s in _repeated(given):
             self.faults.add(f"{self.label}, stream {s}", "two steps give it", "give them different names")
         for s in _repeated(taken):
@@ -191,30 +194,40 @@ def _repeated(names: Iterable[str]) -> list[str]:
     return [name for name, count in counts.items() if count > 1]
 
 
-def _ordered(units: Sequence[Unit]) -> tuple[tuple[str, ...], list[int]]:
-    """The fewest streams that open all loops, and the order of calculation of the units.
+def unused(wanted: str, taken: Container[str]) -> str:
+    """A name, numbered if it is used already."""
+    found, count = wanted, 2
+    while found in taken:
+        found, count = f"{wanted} {count}", count + 1
+    return found
 
-    Streams within the strongly connected components are candidates, those against the order of the steps first.
+
+def _ordered(units: Sequence[Unit], always: tuple[str, ...]) -> tuple[tuple[str, ...], list[int]]:
+    """The fewest streams that open all loops, besides those always torn, and the order of calculation of the units.
+
+    Candidates are the streams within the strongly connected components that meet another one, so that a unit has a
+    flow while a torn stream is empty; those against the order of the steps first.
     """
     giver = {s: n for n, unit in enumerate(units) for s in unit.outlets}
     edges = [(giver[s], n, s) for n, unit in enumerate(units) for s in unit.inlets if s in giver]
-    order = _sequence(units, giver, ())
+    order = _sequence(units, giver, always)
     if order is not None:
-        return (), order
+        return always, order
     rows, columns = np.array([(a, b) for a, b, _ in edges]).T
     graph = coo_array((np.ones(len(edges)), (rows, columns)), shape=(len(units), len(units)))
     part = connected_components(graph, directed=True, connection="strong")[1]
     inside = [(a, b, s) for a, b, s in edges if part[a] == part[b]]
-    backward = [s for a, b, s in inside if a >= b]
-    candidates = [*backward, *(s for a, b, s in inside if a < b)]
-    for count in range(1, min(len(backward), _MOST_TORN) + 1):
-        for torn in itertools.combinations(candidates, count):
-            order = _sequence(units, giver, torn)
+    meeting = [(a < b, s) for a, b, s in inside if len(units[b].inlets) > 1 and s not in always]
+    candidates = [s for _, s in sorted(meeting, key=lambda pair: pair[0])]
+    for count in range(1, _MOST_TORN + 1):
+        for more in itertools.combinations(candidates, count):
+            order = _sequence(units, giver, (*always, *more))
             if order is not None:
-                return torn, order
-    order = _sequence(units, giver, backward)
+                return (*always, *more), order
+    torn = tuple(dict.fromkeys((*always, *(s for a, b, s in inside if a >= b))))
+    order = _sequence(units, giver, torn)
     assert order is not None
-    return tuple(backward), order
+    return torn, order
 
 
 def _sequence(units: Sequence[Unit], giver: dict[str, int], torn: Iterable[str]) -> list[int] | None:

@@ -15,9 +15,10 @@ from molino.core.errors import Faults, InputError, SolveError
 from molino.core.frozen import settle
 from molino.core.schema import QuantityField, option, quantity, several_forms
 from molino.core.thermo.phase_split import bracketed, rachford_rice
-from molino.core.trains.train_step import Passed, Surroundings, TrainStep, require_names
+from molino.core.trains.train_step import Passed, Surroundings, TrainStep, require_name
 
 _ROUNDS, _CLOSE = 500, 1e-14
+"""Rounds of successive substitution of the activity coefficients, and the change of mole fractions that ends it."""
 _ABSENT = 1e-12
 """Fraction of a phase, below which it is absent."""
 _NEVER = 1e30
@@ -74,7 +75,7 @@ class Flash(TrainStep):
 
     def __post_init__(self) -> None:
         faults = Faults()
-        require_names(faults, self.label, {"to": self.to})
+        require_name(faults, self.label, "to", self.to)
         if self.T is not None and self.duty is not None:
             faults.add(self.label, "T and duty are both given", "give one of them, or none if it is adiabatic")
         settle(self, gases=(self.gases,) if isinstance(self.gases, str) else tuple(self.gases))
@@ -153,7 +154,7 @@ class _Split:
     """
 
     def __init__(self, step: Flash, stream: Stream, P: Number, at: Surroundings) -> None:
-        self.step, self.stream, self.P, self.at_ = step, stream, P, at
+        self.step, self.stream, self.P, self.surroundings = step, stream, P, at
         self.liquid_fluid, self.gas_fluid = at.fluid_in("liquid"), at.fluid_in("gas")
         names = [*stream.amounts]
         strange = [s for s in step.gases if s not in names]
@@ -171,7 +172,7 @@ class _Split:
     def _log_ratios(self, T: Number, P: Number, liquid: Mapping[str, Number]) -> list[Number]:
         """ln(y_i/x_i) of the species that dissolve."""
         gammas = log_coefficients(self.liquid_fluid, replace(self.stream, amounts=liquid, T=T, P=P, phase="liquid"))
-        return [self.pressures[s].log_of(T) + gammas[s] - log(P) for s in self.wet]
+        return [self.pressures[s].log(T) + gammas[s] - log(P) for s in self.wet]
 
     def _found(self, T: float) -> dict[str, float]:
         """The flows of the liquid at a temperature, by successive substitution of the activity coefficients."""
@@ -202,7 +203,10 @@ class _Split:
 
     def at_enthalpy(self, wanted: Number) -> tuple[Stream, Stream]:
         """Liquid and vapor with an enthalpy flow."""
-        goal, plain = float(value_of(wanted)), _Split(self.step, self.stream.plain(), float(value_of(self.P)), self.at_)
+        goal, plain = (
+            float(value_of(wanted)),
+            _Split(self.step, self.stream.plain(), float(value_of(self.P)), self.surroundings),
+        )
 
         def off(T: float) -> float:
             return float(plain._enthalpy(plain._found(T), T)) - goal
@@ -238,7 +242,7 @@ class _Split:
                 ratios = self._log_ratios(T, P, fluid)
                 found = [log(v[s]) - V - log(fluid[s]) + L - k for s, k in zip(wet, ratios, strict=True)]
             if is_adiabatic:
-                split = _Split(self.step, replace(state, amounts=n), P, self.at_)
+                split = _Split(self.step, replace(state, amounts=n), P, self.surroundings)
                 found.append(split._enthalpy(fluid, T) - H)
             return found
 
@@ -252,8 +256,8 @@ class _Split:
         vapor = {s: n - liquid[s] for s, n in stream.amounts.items()}
         both = []
         for phase, amounts in (("liquid", liquid), ("gas", vapor)):
-            x = self.at_.in_phase(replace(stream, amounts=dict(amounts), T=T, P=self.P, name=""), phase)
+            x = self.surroundings.in_phase(replace(stream, amounts=dict(amounts), T=T, P=self.P, name=""), phase)
             part = x.total / stream.total
             x = replace(x, volume=stream.volume * part if x.phase == stream.phase else float("nan") * part)
-            both.append(with_volume(self.at_.fluid_in(phase), x))
+            both.append(with_volume(self.surroundings.fluid_in(phase), x))
         return both[0], both[1]

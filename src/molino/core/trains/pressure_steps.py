@@ -17,6 +17,9 @@ from molino.core.schema import QuantityField, quantity
 from molino.core.trains.train_step import Passed, Surroundings, TrainStep
 
 _COLDEST, _HOTTEST = 100.0, 4000.0
+"""Range in K in which the temperature of equal entropy is searched."""
+_SAME = 1e-9
+"""Relative difference within which two pressures are equal."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,9 +57,6 @@ class Compressor(TrainStep):
     P: QuantityField = quantity("pressure", MISSING, setting=True)
     efficiency: QuantityField = quantity("number", 1.0, most=1.0, setting=True)
     name: str = ""
-
-    def __post_init__(self) -> None:
-        self.read()
 
     def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
         stream, fluid = streams[0], at.fluid_of(streams[0])
@@ -116,9 +116,6 @@ class Pump(TrainStep):
     efficiency: QuantityField = quantity("number", 1.0, most=1.0, setting=True)
     name: str = ""
 
-    def __post_init__(self) -> None:
-        self.read()
-
     def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
         stream, fluid = streams[0], at.fluid_of(streams[0])
         if at.phase_of(stream) != "liquid":
@@ -164,14 +161,14 @@ class Valve(TrainStep):
     P: QuantityField = quantity("pressure", MISSING, setting=True)
     name: str = ""
 
-    def __post_init__(self) -> None:
-        self.read()
+    def require_met(self, streams: Sequence[Stream]) -> None:
+        before = float(streams[0].P)
+        if self.P.si > before * (1 + _SAME):
+            message = f"its outlet, {self.P}, has a higher pressure than its inlet, {before:.6g} Pa"
+            raise InputError(message, self.label, "use a compressor or a pump")
 
     def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
         stream, fluid, P = streams[0], at.fluid_of(streams[0]), at.number(self, "P")
-        if np.isfinite(value_of(stream.P)) and value_of(P) > value_of(stream.P) * (1 + 1e-9):
-            message = f"its outlet, {self.P}, has a higher pressure than its inlet, {float(value_of(stream.P)):.6g} Pa"
-            raise InputError(message, self.label, "use a compressor or a pump")
         out = replace(stream, P=P)
         if not fluid.phase.mixes_with_heat or not value_of(stream.total) > 0:
             return Passed((with_volume(fluid, out),))

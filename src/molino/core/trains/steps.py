@@ -22,7 +22,7 @@ from molino.core.trains.train_step import (
     Surroundings,
     TrainStep,
     read_share_of,
-    require_names,
+    require_name,
     share_condition,
 )
 from molino.core.units import Value
@@ -60,9 +60,8 @@ class Mix(TrainStep):
     def __post_init__(self) -> None:
         settle(self, streams=(self.streams,) if isinstance(self.streams, str) else tuple(self.streams))
         faults = Faults()
-        require_names(faults, self.label, {"streams": None} if not self.streams else {})
-        for one in self.streams:
-            require_names(faults, self.label, {"streams": one})
+        for one in self.streams or (None,):
+            require_name(faults, self.label, "streams", one)
         faults.raise_any()
 
     @property
@@ -82,7 +81,23 @@ class Mix(TrainStep):
 
 
 @dataclass(frozen=True, eq=False)
-class From(TrainStep):
+class _EndOfLine(TrainStep):
+    """A beginning or an end of a line with a named stream."""
+
+    stream: str
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        faults = Faults()
+        require_name(faults, self.noun, "stream", self.stream)
+        faults.raise_any()
+
+    def __str__(self) -> str:
+        return f"{self.noun} {self.stream}"
+
+
+@dataclass(frozen=True, eq=False)
+class From(_EndOfLine):
     """A line begins with a named stream.
 
     Parameters
@@ -103,20 +118,10 @@ class From(TrainStep):
     """
 
     noun: ClassVar[str] = "from"
-    stream: str
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        faults = Faults()
-        require_names(faults, "from", {"stream": self.stream})
-        faults.raise_any()
-
-    def __str__(self) -> str:
-        return f"from {self.stream}"
 
 
 @dataclass(frozen=True, eq=False)
-class To(TrainStep):
+class To(_EndOfLine):
     """A line ends: its stream has a name, by which another step takes it, or results show it.
 
     Parameters
@@ -137,16 +142,6 @@ class To(TrainStep):
     """
 
     noun: ClassVar[str] = "to"
-    stream: str
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        faults = Faults()
-        require_names(faults, "to", {"stream": self.stream})
-        faults.raise_any()
-
-    def __str__(self) -> str:
-        return f"to {self.stream}"
 
 
 @dataclass(frozen=True, eq=False)
@@ -182,7 +177,7 @@ class Split(TrainStep):
 
     def __post_init__(self) -> None:
         faults = Faults()
-        require_names(faults, self.label, {"to": self.to})
+        require_name(faults, self.label, "to", self.to)
         with faults.at():
             self.read()
         faults.raise_any()
@@ -257,7 +252,7 @@ class Separator(TrainStep):
 
     def __post_init__(self) -> None:
         faults, found = Faults(), {}
-        require_names(faults, self.label, {"to": self.to})
+        require_name(faults, self.label, "to", self.to)
         if not isinstance(self.recovery, Mapping) or not self.recovery:
             raise InputError(f"recovery = {self.recovery!r}", self.label, "give it like {'methanol': 0.98}")
         for species, share in self.recovery.items():

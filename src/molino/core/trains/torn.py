@@ -11,6 +11,9 @@ from molino.core.contents.streams import Stream
 from molino.core.dual import Dual, Number, value_of
 from molino.core.trains.train_fields import TrainFields
 
+_SMALLEST = 1e-3
+"""The smallest size of a torn stream, in units of the feed."""
+
 
 class Torn:
     """The flows of each torn stream, with its volume (of a liquid of constant density), temperature and pressure.
@@ -41,6 +44,12 @@ class Torn:
         if name == "volume":
             return self.train.first.spec.fluid.phase.carries_volume
         return bool(np.isfinite(getattr(self.train.spec.fresh, name)))
+
+    def scale(self, z: np.ndarray, of_state: float = 1.0) -> np.ndarray:
+        """The size of each unknown: of a flow the total flow of its stream, of temperatures and pressures as given."""
+        rows = z.reshape(len(self.names), self.each)
+        totals = np.maximum(rows[:, : self.each - len(self.more)].sum(axis=1), _SMALLEST)
+        return np.where(self.is_flow, np.repeat(totals, self.each), of_state)
 
     def vector(self, streams: Mapping[str, Stream]) -> list[Number]:
         """The unknowns of streams."""

@@ -49,21 +49,14 @@ class TrainBranch(Branch):
     @cached_property
     def runs(self) -> tuple[TrainRun, ...]:
         """Each point as the run of a steady state."""
-        loop = _loop(self.vessel, self.condition, Course(float(min(self.values)), float(max(self.values))))
-        loop.begin(run_train(self._at(float(self.values[0]))))
-        found = []
-        for value, states in zip(self.values, self.states, strict=True):
-            loop.changed = lambda _, value=float(value): self._at(value)
-            found.append(loop.around(states, float(value))[0])
-        return tuple(found)
-
-    def _at(self, value: float) -> TrainFields:
-        return self.vessel.with_({self.condition: self.vessel.spec.condition(self.condition).give(value)})
+        loop = Loop(self.vessel, lambda value: _with(self.vessel, self.condition, value))
+        loop.begin(run_train(loop.at(float(self.values[0]))))
+        return tuple(loop.around(y, float(v))[0] for y, v in zip(self.states, self.values, strict=True))
 
 
-def _loop(train: TrainFields, name: str, course: Course) -> Loop:
-    condition = train.spec.condition(name)
-    return Loop(train, lambda p: train.with_({name: condition.give(course.value(p / FINE))}))
+def _with(train: TrainFields, name: str, value: float) -> TrainFields:
+    """The train with another number of a condition, in SI."""
+    return train.with_({name: train.spec.condition(name).give(value)})
 
 
 def train_branch(train: TrainFields, free: Mapping[str, Sequence[QuantityLike]]) -> TrainBranch:
@@ -72,7 +65,7 @@ def train_branch(train: TrainFields, free: Mapping[str, Sequence[QuantityLike]])
         vessel.spec.require_known()
     name, low, high = read_range(train, free)
     course = Course(low, high)
-    loop = _loop(train, name, course)
+    loop = Loop(train, lambda p: _with(train, name, course.value(p / FINE)))
     first = run_train(loop.at(0.0))
     loop.begin(first)
     begin, scale = loop.states(first), loop.scale

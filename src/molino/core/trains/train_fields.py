@@ -161,7 +161,7 @@ class TrainSpecification:
         train, steps = self.train, [*self.train.steps]
         if train.recycle.si:
             steps = [Mix(RECYCLE, name="mixed feed"), *steps, Return(train.recycle), To(PRODUCT)]
-        return network_of(steps, train.label)
+        return network_of(steps, train.label, (RECYCLE,) if train.recycle.si else ())
 
     @cached_property
     def other_fluid(self) -> Fluid:

@@ -9,8 +9,8 @@ from typing import Self
 
 import numpy as np
 
-from molino.core.annotations import ByName, PlainData
-from molino.core.checks import Check, checked_fact
+from molino.core.annotations import PlainData
+from molino.core.checks import CLOSURE_LIMIT, Check, checked_fact
 from molino.core.chemistry.reaction_set import Covariance
 from molino.core.contents.stream_properties import enthalpy
 from molino.core.contents.streams import Fluid, Stream, is_whole, stream_table
@@ -27,10 +27,10 @@ from molino.core.runs.metric_of_ends import Ends, metric_of_ends
 from molino.core.runs.phases_along_runs import phase_facts
 from molino.core.runs.run import Run
 from molino.core.runs.run_checks import ROUNDING
-from molino.core.trains.network import Unit
+from molino.core.trains.network import Unit, unused
 from molino.core.trains.torn import Torn
 from molino.core.trains.train_fields import TrainFields
-from molino.core.trains.train_pass import TrainPass
+from molino.core.trains.train_pass import CONSTANT, TrainPass
 from molino.core.trains.train_step import Passed, TrainStep
 from molino.core.units import Value
 
@@ -110,8 +110,11 @@ class TrainRun(RunResult):
 
     @property
     def checks(self) -> tuple[Check, ...]:
-        """The closure of its balances, and second integrations of its vessels."""
-        return (*super().checks, *(check for run in self.runs for check in run.verified))
+        """The closure of its balances, of the whole and of each step, and second integrations of its vessels."""
+        method = "species and enthalpy in minus out, of each step that is not a vessel"
+        steps = self.step_closures
+        each = (Check("balances of each step closed", max(steps.values()), CLOSURE_LIMIT, method),) if steps else ()
+        return (*super().checks, *each, *(check for run in self.runs for check in run.verified))
 
     def thoroughly_verified(self) -> Self:
         """The same with every run of a vessel verified; raises as `Run.thoroughly_verified`."""
@@ -191,11 +194,11 @@ class TrainRun(RunResult):
             self.vessel.spec.condition(name)
         constants = {self.vessel.first.spec.constant_name(p.name): p.name for p in self.vessel.chemistry.numbers}
         return self.slopes_by_inputs(
-            metrics, tuple(f"constant {constants[n]}" if n in constants else n for n in settings)
+            metrics, tuple(f"{CONSTANT}{constants[n]}" if n in constants else n for n in settings)
         )
 
     def constant_slopes(self, metric: Metric, names: Sequence[str]) -> np.ndarray:
-        return np.asarray(self.slopes_by_inputs((metric,), tuple(f"constant {name}" for name in names))[0])
+        return np.asarray(self.slopes_by_inputs((metric,), tuple(f"{CONSTANT}{name}" for name in names))[0])
 
     def slopes_by_inputs(self, metrics: Sequence[Metric], inputs: tuple[str, ...]) -> np.ndarray:
         """Exact d(metric)/d(input), shape (metrics, inputs): through every vessel, and the recycle by z = R(z, g),
@@ -252,6 +255,24 @@ class TrainRun(RunResult):
             found["energy"] = self._energy_closure(self.added, self.products, self.duty_si, self._work_as_heat)
         return found
 
+    @cached_property
+    def step_closures(self) -> dict[str, float]:
+        """The largest imbalance of a species, or of energy, of each step without vessels."""
+        found = dict[str, float]()
+        for unit, passed in self.units:
+            if isinstance(unit.step, TrainStep) and not unit.step.vessels_in_it:
+                inlets, outlets = [self.by_name[s] for s in unit.inlets], passed.streams
+                totals = [
+                    (sum(x.amounts[s] for x in inlets), sum(x.amounts[s] for x in outlets)) for s in self.entering
+                ]
+                size = max((one for one, _ in totals), default=0.0) or 1.0
+                worst = max(abs(one - other) / size for one, other in totals)
+                if self.has_duty and all(np.isfinite(x.T) for x in (*inlets, *outlets) if x.total > 0):
+                    heat = float(passed.duty), float(passed.work - passed.to_pressure)
+                    worst = max(worst, self._energy_closure(inlets, outlets, *heat))
+                found[unused(unit.label, found)] = worst
+        return found
+
     @property
     def _work_as_heat(self) -> float:
         """The work that is in the enthalpies of the streams."""
@@ -278,6 +299,11 @@ class TrainRun(RunResult):
     def streams_out(self) -> list[Stream]:
         """The products, in SI; the main one first."""
         return [*self.products]
+
+    def inner_streams(self) -> list[Stream]:
+        """The streams between its units, if it has loops or several products."""
+        network = self.vessel.spec.network
+        return [*self.streams] if network.torn or len(network.products) > 1 else []
 
     def stream_in(self) -> Stream:
         """The feed, in SI."""
@@ -377,11 +403,3 @@ class TrainRun(RunResult):
 
     def __str__(self) -> str:
         return self.lines(str(self.vessel))
-
-
-def unused(label: str, taken: ByName) -> str:
-    """A label, numbered if it is used already."""
-    found, count = label, 2
-    while found in taken:
-        found, count = f"{label} {count}", count + 1
-    return found

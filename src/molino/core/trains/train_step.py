@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Protocol
 
@@ -17,6 +17,9 @@ from molino.core.printing import Printed
 from molino.core.schema import read_fields, schema_of, settings_of
 from molino.core.units import Value
 from molino.core.vessels.flow_vessel import FlowVessel
+
+AFTER = "after "
+"""Begins the names of streams that are called after their step."""
 
 
 @dataclass(frozen=True)
@@ -69,6 +72,9 @@ class TrainStep(Frozen, Printed):
         """Its name, or its kind."""
         return self.name or self.noun
 
+    def __post_init__(self) -> None:
+        self.read()
+
     def read(self) -> None:
         """Read its fields; InputError with all faults."""
         faults = Faults()
@@ -113,6 +119,10 @@ class TrainStep(Frozen, Printed):
         step: Any = self
         return lambda value: replace(step, **{name: value})
 
+    def require_met(self, streams: Sequence[Stream]) -> None:
+        """Raise an error if its numbers cannot be met with its inlets; only of the closed train, whose first passes may
+        be far from it."""
+
     def passed(self, streams: Sequence[Stream], at: Surroundings) -> Passed:
         """Its outlets for its inlets, in the order of the line, then of `takes`."""
         raise NotImplementedError
@@ -131,8 +141,9 @@ def share_condition(name: str, own: Value, put: Any) -> Condition:
     return Condition(name, "number", lambda v: (read_share_of(v, name).si, "number"), put, own.si, "number", value=own)
 
 
-def require_names(faults: Faults, place: str, names: Mapping[str, object]) -> None:
-    """Add a fault for each name of a stream that is not a text."""
-    for field, given in names.items():
-        if not isinstance(given, str) or not given:
-            faults.add(place, f"{field} = {given!r} is not the name of a stream", f"write {field}='purge'")
+def require_name(faults: Faults, place: str, field: str, given: object) -> None:
+    """Add a fault for a name of a stream that is not a text, or like those of streams without a name of their own."""
+    if not isinstance(given, str) or not given:
+        faults.add(place, f"{field} = {given!r} is not the name of a stream", f"write {field}='purge'")
+    elif given.startswith(AFTER):
+        faults.add(place, f"{field} = '{given}': such names are given to streams by their steps", "give another name")

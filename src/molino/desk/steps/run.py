@@ -210,7 +210,7 @@ def _show(found: _Found, source: str) -> None:
     for title, table in together(found.runs).items():
         show_table(table, title)
     for name, run in found.runs.items():
-        if (network := getattr(run.vessel.spec, "network", None)) and (network.torn or len(network.products) > 1):
+        if run.inner_streams():
             show_table(by_stream(run), f"streams of {name}")
     show_safety(found.safety)
     for name, states in found.states.items():

@@ -269,7 +269,7 @@ class TrainRun(RunResult):
                 worst = max(abs(one - other) / size for one, other in totals)
                 if self.has_duty and all(np.isfinite(x.T) for x in (*inlets, *outlets) if x.total > 0):
                     heat = float(passed.duty), float(passed.work - passed.to_pressure)
-                    worst = max(worst, self._energy_closure(inlets, outlets, *heat))
+                    worst = max(worst, self._energy_closure(inlets, outlets, *heat, warming=1.0))
                 found[unused(unit.label, found)] = worst
         return found
 
@@ -278,16 +278,20 @@ class TrainRun(RunResult):
         """The work that is in the enthalpies of the streams."""
         return sum(float(value_of(passed.work - passed.to_pressure)) for _, passed in self.units)
 
-    def _energy_closure(self, entering: Sequence[Stream], leaving: Sequence[Stream], duty: float, work: float) -> float:
-        """The imbalance of energy, in units of the heat that flows."""
+    def _energy_closure(
+        self, entering: Sequence[Stream], leaving: Sequence[Stream], duty: float, work: float, warming: float = 0.0
+    ) -> float:
+        """The imbalance of energy, in units of the heat that flows; at least of that which warms the outlets by some
+        K, for a step through which none may flow."""
         at = TrainPass(self.vessel)
 
         def whole(streams: Sequence[Stream], T: float | None = None) -> float:
             return sum(float(enthalpy(at.fluid_of(x), x, T)) for x in streams if x.total > 0)
 
-        out, brought = whole(leaving), whole(entering)
-        cold = whole(leaving, entering[0].T)
-        size = max(abs(duty), abs(work), abs(out - cold), abs(cold - brought))
+        out, brought, first = whole(leaving), whole(entering), entering[0].T
+        cold = whole(leaving, first)
+        least = abs(whole(leaving, first + warming) - cold)
+        size = max(abs(duty), abs(work), abs(out - cold), abs(cold - brought), least)
         off = max(abs(out - brought - duty - work) - ROUNDING * max(abs(out), abs(brought)), 0.0)
         return off / size if size else 0.0
 
